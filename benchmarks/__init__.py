@@ -1,1 +1,2 @@
-"""Speed as ratios, each measured in one run by alternating repeats, medians of at least five. Not tests."""
+"""Speed as ratios, each measured in one run by alternating repeats, medians of at least five. Not
+tests."""

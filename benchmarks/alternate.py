@@ -7,7 +7,9 @@ from collections.abc import Callable, Mapping
 REPEATS = 5
 
 
-def alternate(measures: Mapping[str, Callable[[], float]], repeats: int = REPEATS) -> dict[str, list[float]]:
+def alternate(
+    measures: Mapping[str, Callable[[], float]], repeats: int = REPEATS
+) -> dict[str, list[float]]:
     """Call each measure in turn, round after round; the first round is not counted."""
     found: dict[str, list[float]] = {name: [] for name in measures}
     for round_number in range(repeats + 1):

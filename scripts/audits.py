@@ -1,5 +1,6 @@
-"""Leave out every feature of the three demo scenes that may matter, print what each costs as a table for the guide, and put
-the places where some show most on a sheet: `make audits`. Takes some ten minutes of a quiet machine; kept in build/audits."""
+"""Leave out every feature of the three demo scenes that may matter, print what each costs as a
+table for the guide, and put the places where some show most on a sheet: `make audits`. Takes some
+ten minutes of a quiet machine; kept in build/audits."""
 
 import sys
 from dataclasses import replace
@@ -10,7 +11,13 @@ from PIL import Image, ImageDraw, ImageFont
 
 from swift_sample.cli import run
 from swift_sample.core.picture.reading import read_picture
-from swift_sample.core.study.answers.features import Row, rows_of, score_words, together, words_of_all
+from swift_sample.core.study.answers.features import (
+    Row,
+    rows_of,
+    score_words,
+    together,
+    words_of_all,
+)
 from swift_sample.core.study.answers.results import Results
 from swift_sample.core.study.log.store import create_study, is_study, look_at_study
 from swift_sample.core.study.measuring.snapshot import Snapshot
@@ -64,7 +71,9 @@ def _make(scene: str, study: Path) -> None:
     """A study of the scene's base, and limits a little beyond the base's own errors."""
     plan = demo_study(scene, SIZE)
     none = Limits(**dict.fromkeys(dict(Limits().items()), None))
-    plan = replace(plan, name=scene, sweeps=(), base=plan.base.replace({"samples.max": SAMPLES}), limits=none)
+    plan = replace(
+        plan, name=scene, sweeps=(), base=plan.base.replace({"samples.max": SAMPLES}), limits=none
+    )
     WORK.mkdir(parents=True, exist_ok=True)
     create_study(study, plan)
     run(["run", str(study)])
@@ -79,22 +88,38 @@ def _make(scene: str, study: Path) -> None:
 
 def _print(scene: str, rows: list[Row], results: Results) -> None:
     tried = [row for row in rows if row.trial is not None]
-    print(f"\n| {scene} | may win | wins | light shift, worst place | seen |\n|---|---|---|---|---|")
+    print(
+        f"\n| {scene} | may win | wins | light shift, worst place | seen |\n|---|---|---|---|---|"
+    )
 
     for row in tried:
         saved = row.saved
         trial = row.trial
-        if saved is None or trial is None or not (row.is_measurable or trial.verdict != "acceptable"):
+        if (
+            saved is None
+            or trial is None
+            or not (row.is_measurable or trial.verdict != "acceptable")
+        ):
             continue
 
         most = f"{row.most:.0%}" if row.most is not None else "–"
-        won = f"{saved.value:.0%} ({saved.low:.0%} to {saved.high:.0%})" if row.is_measurable else "nothing measurable"
+        won = (
+            f"{saved.value:.0%} ({saved.low:.0%} to {saved.high:.0%})"
+            if row.is_measurable
+            else "nothing measurable"
+        )
         figures = [trial.figures.get(key) for key in ROOM]
         told = ", ".join(f"{figure.value:.1f}" for figure in figures if figure is not None)
         seen = {"acceptable": "no", "not acceptable": "yes"}.get(trial.verdict, "too close to say")
-        print(f"| {row.setting.label}: {row.setting.show(row.value)} | {most} | {won} | {told} | {seen} |")
+        print(
+            f"| {row.setting.label}: {row.setting.show(row.value)} | {most} | {won} | {told} | "
+            f"{seen} |"
+        )
 
-    idle = sum(not row.is_measurable and row.trial is not None and row.trial.verdict == "acceptable" for row in tried)
+    idle = sum(
+        not row.is_measurable and row.trial is not None and row.trial.verdict == "acceptable"
+        for row in tried
+    )
     print(f"\n{idle} others cost nothing measurable and are not missed. {score_words(rows)}.")
     found = together(rows, results)
 
@@ -104,10 +129,16 @@ def _print(scene: str, rows: list[Row], results: Results) -> None:
 
 def _strip(scene: str, rows: list[Row], snapshot: Snapshot) -> Image.Image:
     """The base above what some features leave, each at the place where it shows most."""
-    tried = [row for row in rows if row.trial is not None and row.trial.figures.get("light_shift_worst") is not None]
+    tried = [
+        row
+        for row in rows
+        if row.trial is not None and row.trial.figures.get("light_shift_worst") is not None
+    ]
     shown = sorted(tried, key=_worst)[-SHOWN:]
     wide, high = CELL
-    strip = Image.new("RGB", (SHOWN * (wide + MARGIN) + MARGIN, 2 * high + 3 * MARGIN + 2 * LINE), "white")
+    strip = Image.new(
+        "RGB", (SHOWN * (wide + MARGIN) + MARGIN, 2 * high + 3 * MARGIN + 2 * LINE), "white"
+    )
     draw = ImageDraw.Draw(strip)
     font = ImageFont.load_default(11)
     view = snapshot.study.view
@@ -123,10 +154,17 @@ def _strip(scene: str, rows: list[Row], snapshot: Snapshot) -> Image.Image:
             path = snapshot.picture_of(trial.id) if trial is not None else None
             if path is not None and figure is not None and figure.place is not None:
                 levels = view.eight_bit(read_picture(path).beauty)
-                strip.paste(_crop(levels, figure.place), (left, MARGIN + LINE + line * (high + MARGIN)))
+                strip.paste(
+                    _crop(levels, figure.place), (left, MARGIN + LINE + line * (high + MARGIN))
+                )
 
         words = f"{row.setting.label}: {row.setting.show(row.value)}"
-        draw.text((left, 2 * (high + MARGIN) + LINE + 2), words if len(words) < 34 else f"{words[:32]} …", "black", font)
+        draw.text(
+            (left, 2 * (high + MARGIN) + LINE + 2),
+            words if len(words) < 34 else f"{words[:32]} …",
+            "black",
+            font,
+        )
 
     return strip
 
@@ -143,7 +181,9 @@ def _crop(levels: np.ndarray, place: tuple[int, int, int, int]) -> Image.Image:
     x = min(max(0, place[0] + place[2] // 2 - wide // 2), levels.shape[1] - wide)
     y = min(max(0, place[1] + place[3] // 2 - high // 2), levels.shape[0] - high)
 
-    return Image.fromarray(levels[y : y + high, x : x + wide]).resize(CELL, Image.Resampling.LANCZOS)
+    return Image.fromarray(levels[y : y + high, x : x + wide]).resize(
+        CELL, Image.Resampling.LANCZOS
+    )
 
 
 if __name__ == "__main__":

@@ -1,4 +1,5 @@
-"""Render one small scene for each material, medium and light into a sheet, for looking: `make gallery`."""
+"""Render one small scene for each material, medium and light into a sheet, for looking: `make
+gallery`."""
 
 import sys
 from collections.abc import Callable
@@ -9,7 +10,11 @@ from PIL import Image, ImageDraw, ImageFont
 
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
-from swift_sample.core.renderers.builtin.rendering.building import Stopwatch, build_scene, choices_of
+from swift_sample.core.renderers.builtin.rendering.building import (
+    Stopwatch,
+    build_scene,
+    choices_of,
+)
 from swift_sample.core.renderers.builtin.rendering.render import render
 from swift_sample.core.scene.model import (
     MASK,
@@ -41,18 +46,26 @@ def texture(kind: str) -> Texture:
     if kind == "checker":
         pixels[..., :3] = np.where((np.floor(8 * x) + np.floor(8 * y)) % 2, 200, 120)[..., None]
     elif kind == "holes":
-        pixels[..., 3] = np.where((np.mod(8 * x, 1) - 0.5) ** 2 + (np.mod(8 * y, 1) - 0.5) ** 2 < 0.1, 0, 255)
+        pixels[..., 3] = np.where(
+            (np.mod(8 * x, 1) - 0.5) ** 2 + (np.mod(8 * y, 1) - 0.5) ** 2 < 0.1, 0, 255
+        )
     elif kind == "waves":
         slope = 0.6 * np.cos(2 * np.pi * 8 * x)
         normal = np.stack([-slope, np.zeros_like(slope), np.ones_like(slope)], -1)
-        pixels[..., :3] = (normal / np.linalg.norm(normal, axis=-1, keepdims=True) * 0.5 + 0.5) * 255
+        pixels[..., :3] = (
+            normal / np.linalg.norm(normal, axis=-1, keepdims=True) * 0.5 + 0.5
+        ) * 255
     else:
-        pixels[..., :3] = ((0.5 + 0.5 * np.sin(12 * np.pi * x) * np.sin(12 * np.pi * y)) * 255)[..., None]
+        pixels[..., :3] = ((0.5 + 0.5 * np.sin(12 * np.pi * x) * np.sin(12 * np.pi * y)) * 255)[
+            ..., None
+        ]
 
     return Texture(kind, pixels, srgb=kind == "checker")
 
 
-def stage(subject: list[Mesh], materials: list[Material], lamp: float = 9.0, environment: float = 0.5) -> Scene:
+def stage(
+    subject: list[Mesh], materials: list[Material], lamp: float = 9.0, environment: float = 0.5
+) -> Scene:
     """A checkered table with a lamp above to the left; `materials` start at place 2."""
     table = Mesh(
         "table",
@@ -61,7 +74,12 @@ def stage(subject: list[Mesh], materials: list[Material], lamp: float = 9.0, env
         np.array([[0, 1, 2], [0, 2, 3]], np.int32),
     )
     table.uvs = np.array([[0, 0], [3, 0], [3, 3], [0, 3]], np.float32)
-    wood = Material("table", (0.7, 0.62, 0.52), roughness=0.6, textures={"base": repeated(texture("checker"), 2, 2)})
+    wood = Material(
+        "table",
+        (0.7, 0.62, 0.52),
+        roughness=0.6,
+        textures={"base": repeated(texture("checker"), 2, 2)},
+    )
     meshes = [table, *subject]
 
     if lamp:
@@ -74,7 +92,11 @@ def stage(subject: list[Mesh], materials: list[Material], lamp: float = 9.0, env
     lamp_material = Material("lamp", (0, 0, 0), emission=(lamp, lamp * 0.85, lamp * 0.65))
 
     return Scene(
-        "gallery", meshes, [wood, lamp_material, *materials], Camera((0.9, 1.7, 3.6), (0, 0.78, 0), vertical_field=0.52), sky
+        "gallery",
+        meshes,
+        [wood, lamp_material, *materials],
+        Camera((0.9, 1.7, 3.6), (0, 0.78, 0), vertical_field=0.52),
+        sky,
     )
 
 
@@ -85,14 +107,24 @@ def one_ball(**material: object) -> Scene:
 
 
 def vessel() -> Scene:
-    glass = lathe("jar", 2, [(0.0, 0.0), (0.7, 0.0), (0.7, 1.5), (0.64, 1.5), (0.64, 0.06), (0.0, 0.06)], 96)
+    glass = lathe(
+        "jar", 2, [(0.0, 0.0), (0.7, 0.0), (0.7, 1.5), (0.64, 1.5), (0.64, 0.06), (0.0, 0.06)], 96
+    )
     liquid = lathe("liquid", 3, [(0.0, 0.05), (0.65, 0.05), (0.65, 1.0), (0.0, 1.0)], 96)
 
     return stage(
         [glass, liquid],
         [
             Material("glass", (1, 1, 1), roughness=0, transmission=1),
-            Material("liquid", (1, 1, 1), roughness=0, ior=1.36, transmission=1, priority=1, absorption=(0.3, 1.6, 6.0)),
+            Material(
+                "liquid",
+                (1, 1, 1),
+                roughness=0,
+                ior=1.36,
+                transmission=1,
+                priority=1,
+                absorption=(0.3, 1.6, 6.0),
+            ),
         ],
     )
 
@@ -104,7 +136,14 @@ def hazy(grid: bool) -> Scene:
     cloud = np.clip(1.2 - 2.6 * np.sqrt(x**2 + y**2 + z**2) + ripples, 0, 1)
     density = cloud if grid else np.ones((1, 1, 1))
     strength = 3.0 if grid else 0.35
-    scene.haze = Haze((-1.6, 0.0, -1.2), (1.6, 2.4, 1.6), (strength,) * 3, (0, 0, 0), 0.3, density.astype(np.float32))
+    scene.haze = Haze(
+        (-1.6, 0.0, -1.2),
+        (1.6, 2.4, 1.6),
+        (strength,) * 3,
+        (0, 0, 0),
+        0.3,
+        density.astype(np.float32),
+    )
 
     return scene
 
@@ -131,12 +170,17 @@ def spotted() -> Scene:
 
 def moving() -> Scene:
     scene = one_ball(base_colour=(0.15, 0.35, 0.7))
-    scene.meshes[1].motion = np.tile(np.array([[0.5, 0, 0]], np.float32), (len(scene.meshes[1].positions), 1))
+    scene.meshes[1].motion = np.tile(
+        np.array([[0.5, 0, 0]], np.float32), (len(scene.meshes[1].positions), 1)
+    )
     return scene
 
 
 def out_of_focus() -> Scene:
-    scene = stage([box(f"box {k}", 2, (0.5, 0.9, 0.5), 0.03) for k in range(3)], [Material("box", (0.7, 0.4, 0.2))])
+    scene = stage(
+        [box(f"box {k}", 2, (0.5, 0.9, 0.5), 0.03) for k in range(3)],
+        [Material("box", (0.7, 0.4, 0.2))],
+    )
     for k, mesh in enumerate(scene.meshes[1:4]):
         mesh.positions += np.array([0.8 * (k - 1), 0.46, 1.1 - 1.4 * k], np.float32)
 
@@ -156,21 +200,35 @@ SHEET: dict[str, Callable[[], Scene]] = {
     "glass": lambda: one_ball(base_colour=(1, 1, 1), roughness=0.0, transmission=1.0),
     "glass 0.2": lambda: one_ball(base_colour=(1, 1, 1), roughness=0.2, transmission=1.0),
     "glass 0.5": lambda: one_ball(base_colour=(1, 1, 1), roughness=0.5, transmission=1.0),
-    "thin glass": lambda: one_ball(base_colour=(0.7, 0.95, 0.8), roughness=0.0, transmission=1.0, thin=True),
-    "tinted glass": lambda: one_ball(base_colour=(1, 1, 1), roughness=0.0, transmission=1.0, absorption=(0.2, 0.8, 2.0)),
+    "thin glass": lambda: one_ball(
+        base_colour=(0.7, 0.95, 0.8), roughness=0.0, transmission=1.0, thin=True
+    ),
+    "tinted glass": lambda: one_ball(
+        base_colour=(1, 1, 1), roughness=0.0, transmission=1.0, absorption=(0.2, 0.8, 2.0)
+    ),
     "jar with liquid": vessel,
     "clear coat": lambda: one_ball(
         base_colour=(0.35, 0.04, 0.03), metallic=0.6, roughness=0.5, coat=1.0, coat_roughness=0.03
     ),
     "sheen": lambda: one_ball(
-        base_colour=(0.12, 0.05, 0.18), roughness=0.9, sheen_colour=(0.8, 0.5, 0.9), sheen_roughness=0.4
+        base_colour=(0.12, 0.05, 0.18),
+        roughness=0.9,
+        sheen_colour=(0.8, 0.5, 0.9),
+        sheen_roughness=0.4,
     ),
     "leaf": lambda: one_ball(
-        base_colour=(0.2, 0.5, 0.1), thin=True, diffuse_transmission=0.6, diffuse_transmission_colour=(0.5, 0.8, 0.1)
+        base_colour=(0.2, 0.5, 0.1),
+        thin=True,
+        diffuse_transmission=0.6,
+        diffuse_transmission_colour=(0.5, 0.8, 0.1),
     ),
-    "wax": lambda: one_ball(base_colour=(0.9, 0.7, 0.4), subsurface=Subsurface((0.3, 0.16, 0.07), (0.998, 0.99, 0.94))),
+    "wax": lambda: one_ball(
+        base_colour=(0.9, 0.7, 0.4), subsurface=Subsurface((0.3, 0.16, 0.07), (0.998, 0.99, 0.94))
+    ),
     "skin-like": lambda: one_ball(
-        base_colour=(0.8, 0.5, 0.4), roughness=0.4, subsurface=Subsurface((0.12, 0.05, 0.03), (0.985, 0.93, 0.86))
+        base_colour=(0.8, 0.5, 0.4),
+        roughness=0.4,
+        subsurface=Subsurface((0.12, 0.05, 0.03), (0.985, 0.93, 0.86)),
     ),
     "cut-out": lambda: one_ball(
         base_colour=(0.7, 0.6, 0.4),
@@ -180,10 +238,14 @@ SHEET: dict[str, Callable[[], Scene]] = {
         textures={"base": repeated(texture("holes"), 4, 2)},
     ),
     "normal map": lambda: one_ball(
-        base_colour=(0.5, 0.5, 0.55), roughness=0.3, textures={"normal": repeated(texture("waves"), 3, 1)}
+        base_colour=(0.5, 0.5, 0.55),
+        roughness=0.3,
+        textures={"normal": repeated(texture("waves"), 3, 1)},
     ),
     "displacement": lambda: one_ball(
-        base_colour=(0.55, 0.5, 0.45), roughness=0.7, displacement=Displacement(repeated(texture("bumps"), 2, 1), 0.12)
+        base_colour=(0.55, 0.5, 0.45),
+        roughness=0.7,
+        displacement=Displacement(repeated(texture("bumps"), 2, 1), 0.12),
     ),
     "glow": lambda: one_ball(base_colour=(0, 0, 0), emission=(1.6, 0.9, 0.3)),
     "even haze": lambda: hazy(False),
@@ -206,14 +268,23 @@ def main() -> None:
 
     for number, name in enumerate(names):
         configuration = configured(
-            {"samples.max": SAMPLES, "bounces.total": 12, "geometry.subdivision": 1 if name == "displacement" else 0}
+            {
+                "samples.max": SAMPLES,
+                "bounces.total": 12,
+                "geometry.subdivision": 1 if name == "displacement" else 0,
+            }
         )
         built = build_scene(SHEET[name](), Stopwatch(), choices_of(configuration))
         watch = Stopwatch()
         picture, _ = render(built, configuration, (SIDE, SIDE), 1, view, watch)
         x, y = number % COLUMNS * SIDE, number // COLUMNS * (SIDE + 18)
         sheet.paste(Image.fromarray(view.eight_bit(picture.beauty)), (x, y))
-        draw.text((x + 4, y + SIDE + 2), f"{name}  {watch.wall['sampling']:.1f} s", fill=(220, 220, 220), font=font)
+        draw.text(
+            (x + 4, y + SIDE + 2),
+            f"{name}  {watch.wall['sampling']:.1f} s",
+            fill=(220, 220, 220),
+            font=font,
+        )
         print(f"{name}: {watch.wall['sampling']:.1f} s")
 
     TARGET.parent.mkdir(exist_ok=True)

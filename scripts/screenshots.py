@@ -1,6 +1,7 @@
 """Make every picture in docs/screenshots from the demo study: `make screenshots`.
 
-The demo is measured once (under ten minutes) and kept in build/; delete that folder to measure anew.
+The demo is measured once (under ten minutes) and kept in build/; delete that folder to measure
+anew.
 """
 
 import os
@@ -52,7 +53,9 @@ def shoot(window: MainWindow, name: str) -> None:
     print(name, file=sys.stderr)
 
 
-def open_window(study: Path | None, size: tuple[int, int] = (1280, 800), recent: tuple[Path, ...] = ()) -> MainWindow:
+def open_window(
+    study: Path | None, size: tuple[int, int] = (1280, 800), recent: tuple[Path, ...] = ()
+) -> MainWindow:
     wait_for_closed(30)
     settings = QSettings(str(WORK / "window.ini"), QSettings.Format.IniFormat)
     settings.clear()
@@ -76,7 +79,12 @@ def shoot_frames(window: MainWindow) -> None:
     window.show_page("Frames")
     window.page(FramesPage).ask_for(FramePlan(0, 47, 5))
     wait_until(
-        lambda: not session.activity.measuring and (found := session.view().frames) is not None and found.left == 0, 600
+        lambda: (
+            not session.activity.measuring
+            and (found := session.view().frames) is not None
+            and found.left == 0
+        ),
+        600,
     )
     shoot(window, "frames")
 
@@ -84,17 +92,32 @@ def shoot_frames(window: MainWindow) -> None:
 def shoot_beginning(window: MainWindow) -> None:
     """The product scene while a study of it is begun, up to its cost."""
     window.begin("honey-jar")
-    wait_until(lambda: window.beginning is not None and window.beginning.costs is not None and window.beginning.crops, 300)
+    wait_until(
+        lambda: (
+            window.beginning is not None
+            and window.beginning.costs is not None
+            and window.beginning.crops
+        ),
+        300,
+    )
     shoot(window, "begin")
 
 
 def shoot_materials() -> None:
-    """What the features of the jar cost, as `scripts/audits.py` measured them; left out where this version did not."""
+    """What the features of the jar cost, as `scripts/audits.py` measured them; left out where this
+    version did not."""
     audit = WORK / "audits" / "honey-jar.study"
     window = open_window(audit) if is_study(audit) else None
-    snapshot = window.session.snapshot if window is not None and window.session is not None else None
+    snapshot = (
+        window.session.snapshot if window is not None and window.session is not None else None
+    )
 
-    if window is None or snapshot is None or snapshot.results.base is None or not snapshot.results.base.is_on_map:
+    if (
+        window is None
+        or snapshot is None
+        or snapshot.results.base is None
+        or not snapshot.results.base.is_on_map
+    ):
         print("cost-materials is left as it is: `make audits` measures it", file=sys.stderr)
         if window is not None:
             window.close()
@@ -113,7 +136,9 @@ def shoot_outside() -> None:
     """The stand-in for another renderer, tested, and some of its renders as finished ones."""
     os.chdir(ROOT)
     window = open_window(None)
-    dialog = window.files.use_other_renderer("examples/outside/beadlight.toml", "examples/outside/shelf.beads")
+    dialog = window.files.use_other_renderer(
+        "examples/outside/beadlight.toml", "examples/outside/shelf.beads"
+    )
     dialog.may.setChecked(True)
     dialog.test.click()
     wait_until(lambda: dialog.test.text() == "Test it", 300)
@@ -128,11 +153,17 @@ def shoot_outside() -> None:
     for passes, depth in ((8, 2), (8, 8), (32, 2), (32, 8)):
         began = time.perf_counter()
         picture = renders / f"passes{passes}_depth{depth}.png"
-        subprocess.run([*command, "--picture", str(picture), "--passes", str(passes), "--depth", str(depth)], check=True)
+        subprocess.run(
+            [*command, "--picture", str(picture), "--passes", str(passes), "--depth", str(depth)],
+            check=True,
+        )
         took = time.perf_counter() - began
         picture.rename(picture.with_name(f"{picture.stem}_{took:.1f}s.png"))
 
-    subprocess.run([*command, "--picture", str(renders / "reference.png"), "--passes", "256", "--depth", "8"], check=True)
+    subprocess.run(
+        [*command, "--picture", str(renders / "reference.png"), "--passes", "256", "--depth", "8"],
+        check=True,
+    )
     window.files.take(sorted(renders.glob("*.png")))
     finished = window.findChild(FinishedRenders)
     assert finished is not None
@@ -143,7 +174,8 @@ def shoot_outside() -> None:
 
 
 def shoot_machines() -> None:
-    """Two parts of this computer as two kinds of machine, while they measure the last of a small study of the stall."""
+    """Two parts of this computer as two kinds of machine, while they measure the last of a small
+    study of the stall."""
     study = WORK / "machines.study"
     address = "127.0.0.1:8798"
     shutil.rmtree(study, ignore_errors=True)
@@ -155,18 +187,26 @@ def shoot_machines() -> None:
     started = [subprocess.Popen([*command, "start", "--at", address, "--not-here"])]
     time.sleep(4)
     for name, processors in (("bench", "0"), ("workshop", "0,1")):
-        started.append(subprocess.Popen([*command, "join", address, "--name", name, "--processors", processors]))
+        started.append(
+            subprocess.Popen(
+                [*command, "join", address, "--name", name, "--processors", processors]
+            )
+        )
 
     try:
         run(["run", str(study), "--on", address])
         window = open_window(study)
         window.show_page("Machines")
         assert window.session is not None
-        window.session.edit(PlanEdit("One more run of each", lambda now: replace(now, repeats=now.repeats + 1)))
+        window.session.edit(
+            PlanEdit("One more run of each", lambda now: replace(now, repeats=now.repeats + 1))
+        )
         window.session.use_machines(address, "", True)
         window.measure()
         shown = window.page(MachinesPage)
-        wait_until(lambda: any("rendering" in one.state for one in shown.model.machines.members), 120)
+        wait_until(
+            lambda: any("rendering" in one.state for one in shown.model.machines.members), 120
+        )
         shoot(window, "machines")
         window.session.stop()
         wait_until(lambda: not window.session.activity.measuring)
@@ -209,7 +249,11 @@ def main() -> None:
     results = session.results
     assert results is not None
     window.show_page("Look")
-    few = next(t.id for t in results.trials if dict(t.configuration.differences(results.study.base)) == {"bounces.total": 2})
+    few = next(
+        t.id
+        for t in results.trials
+        if dict(t.configuration.differences(results.study.base)) == {"bounces.total": 2}
+    )
     session.compare([few, REFERENCE])
     QTest.qWait(1500)
     shoot(window, "look-side")

@@ -1,6 +1,8 @@
-"""Try every value of every setting alone on the demo scene and print the table of docs/guide.md: `make sweep`.
+"""Try every value of every setting alone on the demo scene and print the table of docs/guide.md:
+`make sweep`.
 
-About twenty minutes. Two seeds each; errors are against a reference of this run. Figures of a stand-in are marked.
+About twenty minutes. Two seeds each; errors are against a reference of this run. Figures of a
+stand-in are marked.
 """
 
 import argparse
@@ -34,13 +36,19 @@ class Sweeper:
 
     def __init__(self, reference_samples: int) -> None:
         plan = demo_study()
-        self._base = configured({"samples.max": plan.base["samples.max"], "bounces.total": plan.base["bounces.total"]})
+        self._base = configured(
+            {"samples.max": plan.base["samples.max"], "bounces.total": plan.base["bounces.total"]}
+        )
         self._plan = replace(plan, base=self._base)
         self._folder = Path(tempfile.mkdtemp())
         self._scene_cache = SceneCache()
-        _, self._reference, _ = self._take(self._plan.reference_configuration(reference_samples), 99)
+        _, self._reference, _ = self._take(
+            self._plan.reference_configuration(reference_samples), 99
+        )
 
-    def _take(self, configuration: Configuration, seed: int) -> tuple[RunRecord, object, np.ndarray]:
+    def _take(
+        self, configuration: Configuration, seed: int
+    ) -> tuple[RunRecord, object, np.ndarray]:
         plan = self._plan
         spec = RenderSpec(
             scene=plan.scene,
@@ -67,8 +75,13 @@ class Sweeper:
 
         runs = [self._take(configuration, seed) for seed in (1, 2)]
         reference = self._reference
-        pictures = [delivered(Picture(beauty), (reference.width, reference.height)).beauty for _, _, beauty in runs]
-        found = measure(Comparison(pictures, reference.beauty, self._plan.view, None, reference.halves))[WHOLE]
+        pictures = [
+            delivered(Picture(beauty), (reference.width, reference.height)).beauty
+            for _, _, beauty in runs
+        ]
+        found = measure(
+            Comparison(pictures, reference.beauty, self._plan.view, None, reference.halves)
+        )[WHOLE]
         results = [result for result, _, _ in runs]
 
         return {
@@ -82,7 +95,9 @@ class Sweeper:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--only", default="", help="keys or beginnings of keys, separated by commas")
+    parser.add_argument(
+        "--only", default="", help="keys or beginnings of keys, separated by commas"
+    )
     parser.add_argument("--reference-samples", type=int, default=512)
     given = parser.parse_args()
     wanted = tuple(filter(None, given.only.split(",")))
@@ -100,7 +115,8 @@ def main() -> None:
         "volume.step": {"volume.scattering": "stepped"},
     }
     print(
-        "| setting | value | total s | load | textures | build | sample | denoise | write | grain | light shift | "
+        "| setting | value | total s | load | textures | build | sample | denoise | write | grain "
+        "| light shift | "
         "detail % | memory MiB | file KiB |\n|---|---|" + "---:|" * 12
     )
 
@@ -109,7 +125,10 @@ def main() -> None:
             continue
         tried = (*declared.suggested, *facts.choices.get(key, ()))
         for value in dict.fromkeys(tried):
-            print(_line(key, declared.show(value), sweeper.row({**needed.get(key, {}), key: value})), flush=True)
+            print(
+                _line(key, declared.show(value), sweeper.row({**needed.get(key, {}), key: value})),
+                flush=True,
+            )
             print(f"{key} {value}", file=sys.stderr)
 
 

@@ -1,6 +1,7 @@
-"""What somebody who means harm would try: studies, renderer files, programs, archives and machines that ask for more
-than they should get. An attack is a fault where it succeeds: something unconfirmed was started, something private was
-taken or written, something outlived its render, or somebody beyond this computer was let in.
+"""What somebody who means harm would try: studies, renderer files, programs, archives and machines
+that ask for more than they should get. An attack is a fault where it succeeds: something
+unconfirmed was started, something private was taken or written, something outlived its render, or
+somebody beyond this computer was let in.
 """
 
 import json
@@ -70,7 +71,9 @@ def _program(folder: Path, harm: str = "", reads: str = "[]") -> Path:
 
 
 def _render(file: Path) -> None:
-    spec = RenderSpec(scene=str(file.parent / "scene.txt"), size=(8, 6), settings={"program.way": "well"}, seed=1)
+    spec = RenderSpec(
+        scene=str(file.parent / "scene.txt"), size=(8, 6), settings={"program.way": "well"}, seed=1
+    )
     CommandEngine(CommandRenderer(file)).render(spec, None, lambda share: None, lambda stop: None)
 
 
@@ -104,13 +107,25 @@ def exchanged_between_question_and_answer(rng: random.Random, folder: Path) -> s
     with suppress(SwiftSampleError):
         _render(file)
 
-    return "what was not shown was started" if (folder / "started").exists() or is_confirmed(seen_file(file)) else ""
+    return (
+        "what was not shown was started"
+        if (folder / "started").exists() or is_confirmed(seen_file(file))
+        else ""
+    )
 
 
 def link_in_a_study(rng: random.Random, folder: Path) -> str:
     """A part of a study that is a link, a pipe or a folder elsewhere."""
     study, _ = _study(folder)
-    part = rng.choice(["renderer/a.toml", "renderer/programs/a.py", "pictures/a.exr", "passes/a.exr", "results.db"])
+    part = rng.choice(
+        [
+            "renderer/a.toml",
+            "renderer/programs/a.py",
+            "pictures/a.exr",
+            "passes/a.exr",
+            "results.db",
+        ]
+    )
     place = study / part
     place.parent.mkdir(parents=True, exist_ok=True)
     outside = folder / "outside"
@@ -139,7 +154,10 @@ def private_file_in_a_pack(rng: random.Random, folder: Path) -> str:
     text = (study / "study.toml").read_text()
 
     if rng.random() < 0.5:
-        lines = [f"scene = {json.dumps(str(private))}" if line.startswith("scene =") else line for line in text.split("\n")]
+        lines = [
+            f"scene = {json.dumps(str(private))}" if line.startswith("scene =") else line
+            for line in text.split("\n")
+        ]
         text = "\n".join(lines)
     else:
         text = f"environment = {json.dumps(str(private))}\n{text}"
@@ -176,7 +194,8 @@ def pattern_that_climbs_out(rng: random.Random, folder: Path) -> str:
 
 
 def program_that_stays(rng: random.Random, folder: Path) -> str:
-    """A program leaves others behind: in its session, in one of their own, without surroundings, twice forked."""
+    """A program leaves others behind: in its session, in one of their own, without surroundings,
+    twice forked."""
     told = folder / "pids"
     stay = f"import os, time; open({str(told)!r}, 'a').write(f'{{os.getpid()}} '); time.sleep(300)"
 
@@ -184,7 +203,10 @@ def program_that_stays(rng: random.Random, folder: Path) -> str:
         [
             f"subprocess.Popen([sys.executable, '-c', {stay!r}])",
             f"subprocess.Popen([sys.executable, '-c', {stay!r}], start_new_session=True, env={{}})",
-            f"os.fork() or (os.setsid(), os.fork() or os.execve(sys.executable, ['x', '-c', {stay!r}], {{}}), os._exit(0))",
+            (
+                "os.fork() or (os.setsid(), os.fork() or os.execve(sys.executable, ['x', '-c', "
+                f"{stay!r}], {{}}), os._exit(0))"
+            ),
         ]
     )
     wait = f"\nwhile not os.path.exists({str(told)!r}): time.sleep(0.01)"
@@ -219,7 +241,14 @@ def archive_of_someone(rng: random.Random, folder: Path) -> str:
     study, _ = _study(folder)
     pack_study(study, folder / "a.zip")
     name = rng.choice(
-        ["../outside", "/tmp/siege-outside", "pictures/../../outside", "renderer/../../outside", "x/y", "pictures\\x"]
+        [
+            "../outside",
+            "/tmp/siege-outside",
+            "pictures/../../outside",
+            "renderer/../../outside",
+            "x/y",
+            "pictures\\x",
+        ]
     )
 
     with zipfile.ZipFile(folder / "a.zip", "a") as archive:
@@ -232,7 +261,9 @@ def archive_of_someone(rng: random.Random, folder: Path) -> str:
         unpack_study(folder / "a.zip", folder / "in" / "b.study")
         return f"{info.filename} was unpacked"
 
-    left = [path for path in folder.rglob("*outside*")] + [path for path in (folder / "in").glob("*")]
+    left = [path for path in folder.rglob("*outside*")] + [
+        path for path in (folder / "in").glob("*")
+    ]
     return f"{left[0]} was left behind" if left else ""
 
 
@@ -244,7 +275,9 @@ def machine_that_writes(rng: random.Random, folder: Path) -> str:
     fleet = Fleet("127.0.0.1:1")
     wanted = str(folder / "wanted.exr")
     other = str(folder / rng.choice(["other.exr", "../outside.exr", "study.toml"]))
-    RemoteLink(fleet, "tcp://127.0.0.1:2", "odd")._kept(Ready(), {wanted: b"a", other: b"b"}, [wanted])
+    RemoteLink(fleet, "tcp://127.0.0.1:2", "odd")._kept(
+        Ready(), {wanted: b"a", other: b"b"}, [wanted]
+    )
     fleet.close()
 
     return f"a machine wrote {other}" if Path(other).exists() else ""
@@ -254,8 +287,14 @@ def machine_that_listens(rng: random.Random, folder: Path) -> str:
     """Where a machine would listen that joins the server on this computer."""
     from swift_sample.core.machines.engine import listening_host
 
-    host = listening_host(rng.choice(["tcp://127.0.0.1:8786", "tcp://localhost:8786", "tcp://[::1]:8786"]))
-    return f"a machine on this computer alone listens at {host}" if host not in ("127.0.0.1", "::1") else ""
+    host = listening_host(
+        rng.choice(["tcp://127.0.0.1:8786", "tcp://localhost:8786", "tcp://[::1]:8786"])
+    )
+    return (
+        f"a machine on this computer alone listens at {host}"
+        if host not in ("127.0.0.1", "::1")
+        else ""
+    )
 
 
 ATTACKS: tuple[Attack, ...] = (

@@ -1,5 +1,5 @@
-"""Every write, sync and rename in a study's folder fails in turn, in the program or its worker; and the disk is full for a
-while, from each of them on.
+"""Every write, sync and rename in a study's folder fails in turn, in the program or its worker; and
+the disk is full for a while, from each of them on.
 
 After it the study opens, nothing that was finished is lost, and measuring goes on to the same end.
 """
@@ -32,7 +32,11 @@ SHIM = Path(__file__).with_suffix(".c")
 FULL_SECONDS = 1.5
 REPEATS = 1
 ALL = 1 << 40
-HOWS = {"fails once": (errno.EIO, 1), "fails from then on": (errno.EIO, ALL), "disk full for a while": (errno.ENOSPC, ALL)}
+HOWS = {
+    "fails once": (errno.EIO, 1),
+    "fails from then on": (errno.EIO, ALL),
+    "disk full for a while": (errno.ENOSPC, ALL),
+}
 
 
 class State(ctypes.Structure):
@@ -48,7 +52,9 @@ def prepare(folder: Path) -> dict[str, str]:
     """Compile the shim; returns the surroundings under which a process has it."""
     library = folder / "faults.so"
     state = folder / "state"
-    subprocess.run(["gcc", "-O1", "-shared", "-fPIC", "-o", str(library), str(SHIM), "-ldl"], check=True)
+    subprocess.run(
+        ["gcc", "-O1", "-shared", "-fPIC", "-o", str(library), str(SHIM), "-ldl"], check=True
+    )
     state.write_bytes(bytes(ctypes.sizeof(State)))
 
     return {**os.environ, "LD_PRELOAD": str(library), "SIEGE_STATE": str(state)}
@@ -78,7 +84,9 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
         try:
             heard = max(heard, _disturbed(findings, state, study, plan, number, how))
         except (AssertionError, SwiftSampleError, OSError) as error:
-            findings.fault(f"call {number} {how}: {type(error).__name__}: {one_line(error)}; kept as {study}")
+            findings.fault(
+                f"call {number} {how}: {type(error).__name__}: {one_line(error)}; kept as {study}"
+            )
         else:
             shutil.rmtree(study)
 
@@ -108,7 +116,9 @@ def _undisturbed(state: State, study: Path) -> int:
     return int(state.count)
 
 
-def _disturbed(findings: Findings, state: State, study: Path, plan: Study, number: int, how: str) -> float:
+def _disturbed(
+    findings: Findings, state: State, study: Path, plan: Study, number: int, how: str
+) -> float:
     """One study with one fault; returns the seconds until Stop was heard, where that was asked."""
     error, many = HOWS[how]
     create_study(study, plan)
@@ -122,7 +132,11 @@ def _disturbed(findings: Findings, state: State, study: Path, plan: Study, numbe
     def hear(notice: object) -> None:
         if isinstance(notice, StepEnded) and notice.problem is None:
             finished[0] += 1
-        if how == "disk full for a while" and not timer.ident and (state.failed or isinstance(notice, Waits)):
+        if (
+            how == "disk full for a while"
+            and not timer.ident
+            and (state.failed or isinstance(notice, Waits))
+        ):
             timer.start()
 
         if isinstance(notice, Waits):
@@ -154,7 +168,11 @@ def _disturbed(findings: Findings, state: State, study: Path, plan: Study, numbe
     if timer.ident:
         timer.join()
 
-    findings.tried[f"{how}{', it was waited for' if waited[0] else ', told' if problem else ', nothing was hurt'}"] += 1
+    if waited[0]:
+        came = "it was waited for"
+    else:
+        came = "told" if problem else "nothing was hurt"
+    findings.tried[f"{how}, {came}"] += 1
     assert "something went wrong" not in problem, problem
     assert len(problem) <= 400, problem
     assert failed or done or asked[0], "it ended although nothing failed"

@@ -1,7 +1,8 @@
 """Files that were mutated or made up, over every reader, each in a process of its own with limits.
 
-Allowed is that a file is read, or refused in one sentence of at most 300 printable characters, within five seconds and
-512 MB. Nothing else may be printed on standard output, and nothing may be written beside what was asked for.
+Allowed is that a file is read, or refused in one sentence of at most 300 printable characters,
+within five seconds and 512 MB. Nothing else may be printed on standard output, and nothing may be
+written beside what was asked for.
 """
 
 import io
@@ -95,7 +96,9 @@ class Ground:
 
 def _picture_file(kind: str) -> bytes:
     stream = io.BytesIO()
-    Image.fromarray(np.random.default_rng(2).integers(0, 256, (9, 12, 3), np.uint8)).save(stream, kind)
+    Image.fromarray(np.random.default_rng(2).integers(0, 256, (9, 12, 3), np.uint8)).save(
+        stream, kind
+    )
     return stream.getvalue()
 
 
@@ -118,7 +121,9 @@ def mutated(data: bytes, rng: random.Random) -> bytes:
         if kind < 0.6:
             made[at] = rng.choice((0, 1, 0x7F, 0x80, 0xFF, rng.randrange(256)))
         elif kind < 0.7:
-            made[at : at + 4] = struct.pack("<I", rng.choice((0, 1, 0x7FFFFFFF, 0xFFFFFFFF, 1 << rng.randrange(32))))
+            made[at : at + 4] = struct.pack(
+                "<I", rng.choice((0, 1, 0x7FFFFFFF, 0xFFFFFFFF, 1 << rng.randrange(32)))
+            )
         elif kind < 0.8:
             del made[at : at + rng.randrange(1, 40)]
         elif kind < 0.9:
@@ -174,19 +179,26 @@ def edited(value: Any, rng: random.Random) -> Any:
         if kind < 0.5:
             holder[key] = rng.choice(ODD)
         elif kind < 0.6 and isinstance(holder[key], int | float):
-            holder[key] = rng.choice((holder[key] * 2, -holder[key], holder[key] + 1, holder[key] * 1e9))
+            holder[key] = rng.choice(
+                (holder[key] * 2, -holder[key], holder[key] + 1, holder[key] * 1e9)
+            )
         elif kind < 0.75:
             del holder[key]
         elif kind < 0.9 and isinstance(holder, list):
             holder += holder * rng.choice((1, 10, 3000 // max(1, len(holder))))
         elif isinstance(holder, dict):
-            holder[rng.choice(("extensions", "extras", "uri", "children", "count", "byteStride", "sparse"))] = rng.choice(ODD)
+            holder[
+                rng.choice(
+                    ("extensions", "extras", "uri", "children", "count", "byteStride", "sparse")
+                )
+            ] = rng.choice(ODD)
 
     return made
 
 
 def grammar(rng: random.Random) -> dict[str, Any]:
-    """A glTF document made up from its grammar: of the right shape mostly, its numbers and references at random."""
+    """A glTF document made up from its grammar: of the right shape mostly, its numbers and
+    references at random."""
     count = rng.choice((1, 2, 5, 40))
 
     def place() -> int:
@@ -213,12 +225,19 @@ def grammar(rng: random.Random) -> dict[str, Any]:
         if rng.random() < 0.5:
             made |= {"translation": numbers(3), "rotation": numbers(4), "scale": numbers(3)}
         if rng.random() < 0.3:
-            made["extensions"] = {"EXT_mesh_gpu_instancing": {"attributes": {"TRANSLATION": place(), "SCALE": place()}}}
+            made["extensions"] = {
+                "EXT_mesh_gpu_instancing": {
+                    "attributes": {"TRANSLATION": place(), "SCALE": place()}
+                }
+            }
 
         return made
 
     def primitive() -> dict[str, Any]:
-        made: dict[str, Any] = {"attributes": {"POSITION": place()}, "mode": rng.choice((0, 1, 4, 4, 4, 5, 6))}
+        made: dict[str, Any] = {
+            "attributes": {"POSITION": place()},
+            "mode": rng.choice((0, 1, 4, 4, 4, 5, 6)),
+        }
         if rng.random() < 0.5:
             made |= {"indices": place(), "material": place()}
         return made
@@ -227,14 +246,29 @@ def grammar(rng: random.Random) -> dict[str, Any]:
         "asset": {"version": "2.0"},
         "scenes": [{"nodes": [place() for _ in range(count)]}],
         "nodes": [node() for _ in range(count)],
-        "meshes": [{"primitives": [primitive() for _ in range(rng.choice((1, 2, 300)))]} for _ in range(count)],
-        "materials": [{"emissiveFactor": numbers(3), "alphaMode": rng.choice(("BLEND", "MASK", "OPAQUE"))}] * count,
-        "accessors": [accessor() for _ in range(count)],
-        "bufferViews": [
-            {"buffer": 0, "byteLength": rng.choice((1, 36, 1 << 40)), "byteStride": rng.choice((4, 12, 252))}
+        "meshes": [
+            {"primitives": [primitive() for _ in range(rng.choice((1, 2, 300)))]}
             for _ in range(count)
         ],
-        "buffers": [{"byteLength": rng.choice((36, 40, 1 << 33)), "uri": "data:x;base64," + "AAAA" * rng.choice((12, 400))}],
+        "materials": [
+            {"emissiveFactor": numbers(3), "alphaMode": rng.choice(("BLEND", "MASK", "OPAQUE"))}
+        ]
+        * count,
+        "accessors": [accessor() for _ in range(count)],
+        "bufferViews": [
+            {
+                "buffer": 0,
+                "byteLength": rng.choice((1, 36, 1 << 40)),
+                "byteStride": rng.choice((4, 12, 252)),
+            }
+            for _ in range(count)
+        ],
+        "buffers": [
+            {
+                "byteLength": rng.choice((36, 40, 1 << 33)),
+                "uri": "data:x;base64," + "AAAA" * rng.choice((12, 400)),
+            }
+        ],
     }
 
 
@@ -244,14 +278,29 @@ def glb(document: Any, binary: bytes = b"") -> bytes:
     chunk = struct.pack("<I4s", len(binary), b"BIN\0") + binary if binary else b""
 
     return (
-        struct.pack("<4sII", b"glTF", 2, 20 + len(text) + len(chunk)) + struct.pack("<I4s", len(text), b"JSON") + text + chunk
+        struct.pack("<4sII", b"glTF", 2, 20 + len(text) + len(chunk))
+        + struct.pack("<I4s", len(text), b"JSON")
+        + text
+        + chunk
     )
 
 
 def text_edited(text: str, rng: random.Random) -> bytes:
     """Lines of TOML dropped, doubled, moved, with odd values."""
     lines = text.splitlines()
-    odd = ("nan", "-1", "1e999", '"' + "x" * 9000 + '"', "[" * 3000, '"\\u001b[2J"', "true", "[]", "9" * 400, "''", "{a = 1}")
+    odd = (
+        "nan",
+        "-1",
+        "1e999",
+        '"' + "x" * 9000 + '"',
+        "[" * 3000,
+        '"\\u001b[2J"',
+        "true",
+        "[]",
+        "9" * 400,
+        "''",
+        "{a = 1}",
+    )
 
     for _ in range(rng.choice((1, 1, 2, 6))):
         at = rng.randrange(len(lines))
@@ -264,7 +313,16 @@ def text_edited(text: str, rng: random.Random) -> bytes:
         elif kind < 0.8:
             del lines[at]
         elif kind < 0.9:
-            lines[at] = rng.choice(("[a.b.c.d", "size = [1, 2, 3]", "renderer = 'none'", "[[sweep]]", "x" * 5000, "\x00"))
+            lines[at] = rng.choice(
+                (
+                    "[a.b.c.d",
+                    "size = [1, 2, 3]",
+                    "renderer = 'none'",
+                    "[[sweep]]",
+                    "x" * 5000,
+                    "\x00",
+                )
+            )
         else:
             lines.insert(at, ".".join(["a"] * rng.choice((3, 5000))) + " = 1")
 
@@ -277,7 +335,20 @@ def text_edited(text: str, rng: random.Random) -> bytes:
 def values_edited(ground: Ground, target: Path, rng: random.Random) -> None:
     """A study whose database has other values somewhere."""
     shutil.copytree(ground.study, target)
-    odd = (None, -1, 1 << 62, 1e308, "", "x" * 5000, "[" * 3000, "{}", "../x.exr", "\x1b[2J", b"\xff\x00", "nan")
+    odd = (
+        None,
+        -1,
+        1 << 62,
+        1e308,
+        "",
+        "x" * 5000,
+        "[" * 3000,
+        "{}",
+        "../x.exr",
+        "\x1b[2J",
+        b"\xff\x00",
+        "nan",
+    )
 
     with closing(sqlite3.connect(target / "results.db")) as database:
         for _ in range(rng.choice((1, 2, 5))):
@@ -287,7 +358,8 @@ def values_edited(ground: Ground, target: Path, rng: random.Random) -> None:
             try:
                 database.execute(
                     f"UPDATE {table} SET {rng.choice(columns)} = ? WHERE rowid IN "
-                    f"(SELECT rowid FROM {table} ORDER BY random() LIMIT {rng.choice((1, 1, 100))})",
+                    f"(SELECT rowid FROM {table} ORDER BY random() LIMIT "
+                    f"{rng.choice((1, 1, 100))})",
                     (rng.choice(odd),),
                 )
             except sqlite3.Error:
@@ -302,11 +374,18 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
     ground = Ground(folder)
     png = _picture_file("PNG")
     jpeg = _picture_file("JPEG")
-    write_exr(ground.folder / "good.exr", Picture(np.random.default_rng(3).random((9, 16, 3), np.float32)))
+    write_exr(
+        ground.folder / "good.exr", Picture(np.random.default_rng(3).random((9, 16, 3), np.float32))
+    )
     good = str(ground.folder / "good.exr")
 
     def shown(path: Path) -> None:
-        for command in (["pick", str(path), "--json"], ["log", str(path)], ["cost", str(path)], ["versions", str(path)]):
+        for command in (
+            ["pick", str(path), "--json"],
+            ["log", str(path)],
+            ["cost", str(path)],
+            ["versions", str(path)],
+        ):
             _command(command)
 
     def opened(path: Path) -> None:
@@ -332,7 +411,9 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
     inside = ground.inside
     kinds: list[tuple[str, float, Callable[[], Callable[[], object]]]] = []
 
-    def kind(name: str, weight: float, suffix: str, make: Make, read: Callable[[Path], object]) -> None:
+    def kind(
+        name: str, weight: float, suffix: str, make: Make, read: Callable[[Path], object]
+    ) -> None:
         def ready() -> Callable[[], object]:
             path = inside / f"x{suffix}"
             path.write_bytes(make(rng))
@@ -340,7 +421,9 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
 
         kinds.append((name, weight, ready))
 
-    def study_kind(name: str, weight: float, make: Callable[[Path], None], read: Callable[[Path], object]) -> None:
+    def study_kind(
+        name: str, weight: float, make: Callable[[Path], None], read: Callable[[Path], object]
+    ) -> None:
         def ready() -> Callable[[], object]:
             path = inside / "x.study"
             make(path)
@@ -349,31 +432,104 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
         kinds.append((name, weight, ready))
 
     binary = bytes(ground.folder.joinpath("scene.gltf").read_bytes())
-    kind("glTF, JSON edited", 20, ".gltf", lambda r: json.dumps(edited(ground.gltf, r)).encode(), read_gltf)
-    kind("glTF, made from its grammar", 20, ".gltf", lambda r: json.dumps(grammar(r)).encode(), read_gltf)
+    kind(
+        "glTF, JSON edited",
+        20,
+        ".gltf",
+        lambda r: json.dumps(edited(ground.gltf, r)).encode(),
+        read_gltf,
+    )
+    kind(
+        "glTF, made from its grammar",
+        20,
+        ".gltf",
+        lambda r: json.dumps(grammar(r)).encode(),
+        read_gltf,
+    )
     kind("GLB, bytes", 8, ".glb", lambda r: mutated(glb(ground.gltf, binary), r), read_gltf)
-    kind("PNG texture", 4, ".gltf", lambda r: _with_texture(ground, mutated(png, r)), _read_with_pictures)
-    kind("JPEG texture", 4, ".gltf", lambda r: _with_texture(ground, mutated(jpeg, r)), _read_with_pictures)
+    kind(
+        "PNG texture",
+        4,
+        ".gltf",
+        lambda r: _with_texture(ground, mutated(png, r)),
+        _read_with_pictures,
+    )
+    kind(
+        "JPEG texture",
+        4,
+        ".gltf",
+        lambda r: _with_texture(ground, mutated(jpeg, r)),
+        _read_with_pictures,
+    )
     kind("EXR sky", 4, ".exr", lambda r: mutated(ground.exr, r), read_environment)
     kind("HDR sky", 4, ".hdr", lambda r: mutated(ground.hdr, r), read_environment)
-    kind("EXR compared", 5, ".exr", lambda r: mutated(ground.exr, r), lambda p: _command(["compare", str(p), good, "--json"]))
-    kind("PNG compared", 4, ".png", lambda r: mutated(png, r), lambda p: _command(["compare", str(p), good]))
-    kind("JPEG compared", 4, ".jpg", lambda r: mutated(jpeg, r), lambda p: _command(["compare", str(p), good]))
-    kind("preset", 5, ".toml", lambda r: text_edited(ground.preset, r), lambda p: read_preset(p, CATALOGUE))
-    kind("device's description", 4, ".toml", lambda r: text_edited(ground.accelerator, r), read_accelerator)
-    study_kind("study.toml, edited", 8, lambda p: study_with("study.toml", text_edited(ground.plan, rng), p), opened)
-    study_kind("study.toml, bytes", 3, lambda p: study_with("study.toml", mutated(ground.plan.encode(), rng), p), opened)
+    kind(
+        "EXR compared",
+        5,
+        ".exr",
+        lambda r: mutated(ground.exr, r),
+        lambda p: _command(["compare", str(p), good, "--json"]),
+    )
+    kind(
+        "PNG compared",
+        4,
+        ".png",
+        lambda r: mutated(png, r),
+        lambda p: _command(["compare", str(p), good]),
+    )
+    kind(
+        "JPEG compared",
+        4,
+        ".jpg",
+        lambda r: mutated(jpeg, r),
+        lambda p: _command(["compare", str(p), good]),
+    )
+    kind(
+        "preset",
+        5,
+        ".toml",
+        lambda r: text_edited(ground.preset, r),
+        lambda p: read_preset(p, CATALOGUE),
+    )
+    kind(
+        "device's description",
+        4,
+        ".toml",
+        lambda r: text_edited(ground.accelerator, r),
+        read_accelerator,
+    )
+    study_kind(
+        "study.toml, edited",
+        8,
+        lambda p: study_with("study.toml", text_edited(ground.plan, rng), p),
+        opened,
+    )
+    study_kind(
+        "study.toml, bytes",
+        3,
+        lambda p: study_with("study.toml", mutated(ground.plan.encode(), rng), p),
+        opened,
+    )
 
     study_kind(
         "renderer.json",
         2,
-        lambda p: study_with("renderer.json", mutated((ground.study / "renderer.json").read_bytes(), rng), p),
+        lambda p: study_with(
+            "renderer.json", mutated((ground.study / "renderer.json").read_bytes(), rng), p
+        ),
         opened,
     )
-    study_kind("results.db, bytes", 6, lambda p: study_with("results.db", mutated(ground.database, rng), p), opened)
+    study_kind(
+        "results.db, bytes",
+        6,
+        lambda p: study_with("results.db", mutated(ground.database, rng), p),
+        opened,
+    )
     study_kind("results.db, values", 10, lambda p: values_edited(ground, p, rng), opened)
     study_kind("results.db, values, shown", 4, lambda p: values_edited(ground, p, rng), shown)
-    study_kind("a study's pictures", 5, lambda p: pictures_with(mutated(ground.picture, rng), p), rebuilt)
+    study_kind(
+        "a study's pictures", 5, lambda p: pictures_with(mutated(ground.picture, rng), p), rebuilt
+    )
     weights = [weight for _, weight, _ in kinds]
     largest = 0
     slowest = 0.0
@@ -391,13 +547,22 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
             largest = max(largest, grown)
 
         if status not in (FINE, REFUSED):
-            kept = Path("build") / f"siege-{name.replace(' ', '-').replace(',', '')}-{findings.tried.total()}"
+            kept = (
+                Path("build")
+                / f"siege-{name.replace(' ', '-').replace(',', '')}-{findings.tried.total()}"
+            )
             kept.parent.mkdir(exist_ok=True)
             made = max(inside.iterdir(), key=lambda path: path.stat().st_mtime)
             (shutil.copytree if made.is_dir() else shutil.copyfile)(made, kept)
-            findings.fault(f"{name}: {words} ({seconds:.1f} s, {grown >> 20} MB); kept as {kept}, state {hash(state)}")
+            findings.fault(
+                f"{name}: {words} ({seconds:.1f} s, {grown >> 20} MB); kept as {kept}, state "
+                f"{hash(state)}"
+            )
 
-    findings.figures |= {"slowest refusal": f"{slowest:.1f} s", "largest refusal": f"{largest >> 20} MB"}
+    findings.figures |= {
+        "slowest refusal": f"{slowest:.1f} s",
+        "largest refusal": f"{largest >> 20} MB",
+    }
     shutil.rmtree(folder, ignore_errors=True)
 
 
@@ -419,7 +584,9 @@ def _command(arguments: list[str]) -> None:
     assert status in (0, 1, 2, 3), f"status {status}"
 
 
-def _in_a_process(read: Callable[[], object], inside: Path, outside: Path) -> tuple[int, float, int, str]:
+def _in_a_process(
+    read: Callable[[], object], inside: Path, outside: Path
+) -> tuple[int, float, int, str]:
     """Status, seconds, bytes by which the process grew, and what it said."""
     said = inside.parent / "said"
     out = inside.parent / "out"
@@ -463,7 +630,11 @@ def _in_a_process(read: Callable[[], object], inside: Path, outside: Path) -> tu
         return WRONG, seconds, grown, words[:400]
 
     printed = out.read_text(errors="backslashreplace")
-    if printed and not printed.lstrip().startswith(("{", "[", "20", "  ", "nothing", "no ")) and "Warning" in printed:
+    if (
+        printed
+        and not printed.lstrip().startswith(("{", "[", "20", "  ", "nothing", "no "))
+        and "Warning" in printed
+    ):
         return WRONG, seconds, grown, f"printed {printed[:200]!r}"
     if status == REFUSED and seconds > MOST_SECONDS:
         return TOO_SLOW, seconds, grown, "refused too late"

@@ -1,7 +1,7 @@
 """Kill measuring at random moments, its worker or itself, while plan and scene change.
 
-After each kill no finished run is lost, doubled or filed under something else, and two seconds later nothing that was started
-is alive.
+After each kill no finished run is lost, doubled or filed under something else, and two seconds
+later nothing that was started is alive.
 """
 
 import os
@@ -25,17 +25,28 @@ from swift_sample.core.study.plan.file import plan_as_toml
 
 EARLY = 0.3
 LONGEST_WAIT = 5.0
-"""So many kills come within so many seconds after the start, most while the study is opened and the renderer started."""
+"""So many kills come within so many seconds after the start, most while the study is opened and the
+renderer started."""
 WORK_SECONDS = 2.0
 """The others come within so many seconds after the first file of a picture, some ten steps."""
 KILLS_OF_A_STUDY = 40
 GONE_SECONDS = 2.0
 CHANGES = 0.15
-"""How often each of size, base and scene changes before a start, and the scene also while it is rendered."""
+"""How often each of size, base and scene changes before a start, and the scene also while it is
+rendered."""
 COMMANDS = ("run",) * 5 + ("search", "frames")
 COMPILES = 0.04
 """How often the renderer is not compiled yet."""
-HOWS = ("command", "command", "worker", "worker", "both", "SIGTERM", "SIGINT", "worker stopped for a moment")
+HOWS = (
+    "command",
+    "command",
+    "worker",
+    "worker",
+    "both",
+    "SIGTERM",
+    "SIGINT",
+    "worker stopped for a moment",
+)
 
 
 def besiege(findings: Findings, rng: random.Random, most: int) -> None:
@@ -50,12 +61,16 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
         number += KILLS_OF_A_STUDY
         shutil.rmtree(study, ignore_errors=True)
 
-    findings.figures["killed while"] = ", ".join(f"{step} {count}" for step, count in in_hand.most_common())
+    findings.figures["killed while"] = ", ".join(
+        f"{step} {count}" for step, count in in_hand.most_common()
+    )
     findings.figures["finished runs"] = str(finished)
     shutil.rmtree(folder, ignore_errors=True)
 
 
-def _one_study(findings: Findings, rng: random.Random, study: Path, kills: int, in_hand: Counter[str]) -> int:
+def _one_study(
+    findings: Findings, rng: random.Random, study: Path, kills: int, in_hand: Counter[str]
+) -> int:
     scene = study.with_suffix(".gltf")
     size = SIZES[0]
     samples = SAMPLES[0]
@@ -95,7 +110,9 @@ def _start_and_kill(rng: random.Random, study: Path, scene: Path) -> str:
     """Returns what was killed, and how."""
     command = rng.choice(COMMANDS)
     compiles = rng.random() < COMPILES
-    process = psutil.Process(_start([command, str(study)], study.parent / "cache" if compiles else None))
+    process = psutil.Process(
+        _start([command, str(study)], study.parent / "cache" if compiles else None)
+    )
 
     if compiles or rng.random() < EARLY:
         time.sleep(rng.uniform(0, 3 * LONGEST_WAIT if compiles else LONGEST_WAIT))
@@ -128,7 +145,9 @@ def _start_and_kill(rng: random.Random, study: Path, scene: Path) -> str:
     except psutil.TimeoutExpired:
         process.kill()
         process.wait()
-        raise AssertionError(f"{command} was not ended by {how} within {GONE_SECONDS:.0f} s") from None
+        raise AssertionError(
+            f"{command} was not ended by {how} within {GONE_SECONDS:.0f} s"
+        ) from None
     finally:
         shutil.rmtree(study.parent / "cache", ignore_errors=True)
 
@@ -155,7 +174,8 @@ def _wait_for_work(study: Path) -> None:
 
 
 def _start(arguments: list[str], cache: Path | None) -> int:
-    """Run a command in a process of its own, which begins with all that is imported here; returns its number."""
+    """Run a command in a process of its own, which begins with all that is imported here; returns
+    its number."""
     child = os.fork()
     if child:
         return child
@@ -194,7 +214,11 @@ def _wait_until_gone(study: Path) -> list[str]:
 
 def _about(process: psutil.Process) -> str:
     try:
-        if process.pid == os.getpid() or process.status() == psutil.STATUS_ZOMBIE or "python" not in process.name():
+        if (
+            process.pid == os.getpid()
+            or process.status() == psutil.STATUS_ZOMBIE
+            or "python" not in process.name()
+        ):
             return ""
         return " ".join([*process.cmdline(), *(file.path for file in process.open_files())])
     except psutil.Error:

@@ -1,4 +1,5 @@
-"""Thousands of runs in one study: what a decision, memory and handles cost at their beginning and at their end."""
+"""Thousands of runs in one study: what a decision, memory and handles cost at their beginning and
+at their end."""
 
 import random
 import shutil
@@ -57,7 +58,14 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
                 runs[0] += 1
                 if runs[0] % 50 == 0 and driver.worker_pid:
                     worker = psutil.Process(driver.worker_pid)
-                    used.append((own.memory_info().rss, own.num_fds(), worker.memory_info().rss, worker.num_fds()))
+                    used.append(
+                        (
+                            own.memory_info().rss,
+                            own.num_fds(),
+                            worker.memory_info().rss,
+                            worker.num_fds(),
+                        )
+                    )
 
                 if runs[0] >= most or findings.time_is_up:
                     driver.stop()
@@ -82,15 +90,26 @@ def besiege(findings: Findings, rng: random.Random, most: int) -> None:
     }
 
     if late > MOST_TIMES_AS_MUCH * early + 2:
-        findings.fault(f"a decision took {early:.1f} ms at first and {late:.1f} ms after {runs[0]} runs")
+        findings.fault(
+            f"a decision took {early:.1f} ms at first and {late:.1f} ms after {runs[0]} runs"
+        )
 
     if used:
-        for name, before, after in zip(("command", "command", "worker", "worker"), used[0], used[-1], strict=True):
+        for name, before, after in zip(
+            ("command", "command", "worker", "worker"), used[0], used[-1], strict=True
+        ):
             what = "memory" if before > 10_000 else "handles"
-            shown = f"{before >> 20} to {after >> 20} MB" if what == "memory" else f"{before} to {after}"
+            shown = (
+                f"{before >> 20} to {after >> 20} MB"
+                if what == "memory"
+                else f"{before} to {after}"
+            )
             findings.figures[f"{name}'s {what}"] = shown
 
-        if used[-1][0] - used[0][0] > MOST_MORE_MEMORY or used[-1][2] - used[0][2] > MOST_MORE_MEMORY:
+        if (
+            used[-1][0] - used[0][0] > MOST_MORE_MEMORY
+            or used[-1][2] - used[0][2] > MOST_MORE_MEMORY
+        ):
             findings.fault("memory grew without end")
         if used[-1][1] > used[0][1] + 5 or used[-1][3] > used[0][3] + 5:
             findings.fault("handles grew without end")

@@ -35,9 +35,18 @@ def write_scene(path: Path, colour: tuple[float, float, float] = COLOURS[0]) -> 
                 "scenes": [{"nodes": [0]}],
                 "nodes": [{"mesh": 0}],
                 "meshes": [{"primitives": [{"attributes": {"POSITION": 0}, "material": 0}]}],
-                "materials": [{"pbrMetallicRoughness": {"baseColorFactor": [*colour, 1]}, "doubleSided": True}],
+                "materials": [
+                    {"pbrMetallicRoughness": {"baseColorFactor": [*colour, 1]}, "doubleSided": True}
+                ],
                 "accessors": [
-                    {"bufferView": 0, "componentType": 5126, "count": 3, "type": "VEC3", "min": [-1, -1, 0], "max": [1, 1, 0]}
+                    {
+                        "bufferView": 0,
+                        "componentType": 5126,
+                        "count": 3,
+                        "type": "VEC3",
+                        "min": [-1, -1, 0],
+                        "max": [1, 1, 0],
+                    }
                 ],
                 "bufferViews": [{"buffer": 0, "byteLength": len(points)}],
                 "buffers": [{"byteLength": len(points), "uri": data}],
@@ -46,7 +55,9 @@ def write_scene(path: Path, colour: tuple[float, float, float] = COLOURS[0]) -> 
     )
 
 
-def plan_of(scene: Path, size: tuple[int, int] = SIZES[0], samples: int = SAMPLES[0], repeats: int = 60) -> Study:
+def plan_of(
+    scene: Path, size: tuple[int, int] = SIZES[0], samples: int = SAMPLES[0], repeats: int = 60
+) -> Study:
     return Study(
         "Under siege",
         str(scene),
@@ -60,8 +71,9 @@ def plan_of(scene: Path, size: tuple[int, int] = SIZES[0], samples: int = SAMPLE
 
 
 def check(path: Path, before: Finished) -> Finished:
-    """The finished runs of a study; those that were there before are only counted. Raises AssertionError where one is lost,
-    doubled, or not what it is filed under, or where a reference is not what is on record."""
+    """The finished runs of a study; those that were there before are only counted. Raises
+    AssertionError where one is lost, doubled, or not what it is filed under, or where a reference
+    is not what is on record."""
     with look_at_study(path) as reading:
         assert not reading.notes, reading.notes
         snapshot = read_snapshot(reading)
@@ -77,9 +89,9 @@ def check(path: Path, before: Finished) -> Finished:
 
             found[run.number] = run.picture, run.digest
             if run.number not in before:
-                assert run.picture == f"{picture_identity(place, run.appearance, run.seed).name}.exr", (
-                    "another picture's name"
-                )
+                assert (
+                    run.picture == f"{picture_identity(place, run.appearance, run.seed).name}.exr"
+                ), "another picture's name"
                 _check_picture(snapshot, place, run.picture, run.digest)
 
     lost = {
@@ -88,10 +100,16 @@ def check(path: Path, before: Finished) -> Finished:
         if found.get(number) != picture and not _is_lost(snapshot, number)
     }
     assert not lost, f"lost {lost}"
-    doubled = [picture for picture, count in Counter(picture for picture, _ in found.values()).items() if count > 1]
+    doubled = [
+        picture
+        for picture, count in Counter(picture for picture, _ in found.values()).items()
+        if count > 1
+    ]
     assert not doubled, f"two runs have the picture {doubled}"
     for trial in snapshot.results.trials:
-        assert all(run.place == state.here and run.trial == trial.id for run in trial.runs), "a run of something else"
+        assert all(run.place == state.here and run.trial == trial.id for run in trial.runs), (
+            "a run of something else"
+        )
 
     for name, known in state.references.items():
         file = snapshot.folder.reference(name)
@@ -106,7 +124,11 @@ def check(path: Path, before: Finished) -> Finished:
 
 def _is_lost(snapshot: Snapshot, number: int) -> bool:
     """Whether a run's picture was found missing or damaged since, which is told."""
-    return any(run.number == number and run.lost for records in snapshot.state.records.values() for run in records.runs)
+    return any(
+        run.number == number and run.lost
+        for records in snapshot.state.records.values()
+        for run in records.runs
+    )
 
 
 def _check_picture(snapshot: Snapshot, place: Place, name: str, digest: str) -> None:
@@ -115,6 +137,8 @@ def _check_picture(snapshot: Snapshot, place: Place, name: str, digest: str) -> 
     known = snapshot.state.size_and_frame(place)
     assert known is not None, "a place without a record"
     assert (picture.width, picture.height) == known[0], f"{name}: another size"
-    assert (note["scene"], note["renderer"]) == (place.scene, place.renderer), f"{name}: of another place"
+    assert (note["scene"], note["renderer"]) == (place.scene, place.renderer), (
+        f"{name}: of another place"
+    )
     same = picture_identity(place, note["appearance"], note["seed"]).name
     assert name == f"{same}.exr", f"{name}: another identity"

@@ -1,5 +1,6 @@
-"""The window, driven while its study is attacked: its worker is killed and held, pictures and references are deleted and
-damaged, the scene changes and goes, the plan is edited by hand, the database is held.
+"""The window, driven while its study is attacked: its worker is killed and held, pictures and
+references are deleted and damaged, the scene changes and goes, the plan is edited by hand, the
+database is held.
 
 Nothing unexpected may be logged, the window may not hang, and in the end all is measured.
 """
@@ -49,7 +50,9 @@ class Siege:
         write_scene(self.scene)
         create_study(self.study, plan_of(self.scene, (48, 27), 32, 3))
         self.application = make_application(sys.argv[:1])
-        self.window = MainWindow(QSettings(str(self.folder / "settings.ini"), QSettings.Format.IniFormat))
+        self.window = MainWindow(
+            QSettings(str(self.folder / "settings.ini"), QSettings.Format.IniFormat)
+        )
         self.longest = 0.0
         self.turned = time.monotonic()
         self.held: sqlite3.Connection | None = None
@@ -59,7 +62,11 @@ class Siege:
         return self.window.session
 
     def run(self) -> None:
-        log.listen(lambda where, error: self.findings.fault(f"{where}: {type(error).__name__}: {one_line(error)}"))
+        log.listen(
+            lambda where, error: self.findings.fault(
+                f"{where}: {type(error).__name__}: {one_line(error)}"
+            )
+        )
         beat = QTimer()
         beat.timeout.connect(self._beat)
         beat.start(20)
@@ -67,7 +74,9 @@ class Siege:
         self.window.show()
         self.window.open_study(self.study, True)
         self._wait(2)
-        moves: list[Callable[[], None]] = [self._page] * 4 + [self._edit] * 4 + [self._measure] * 4 + self._attacks
+        moves: list[Callable[[], None]] = (
+            [self._page] * 4 + [self._edit] * 4 + [self._measure] * 4 + self._attacks
+        )
 
         while self.findings.tried.total() < self.most and not self.findings.time_is_up:
             move = self.rng.choice(moves)
@@ -121,7 +130,11 @@ class Siege:
         kind = self.rng.randrange(5)
         if kind == 0:
             exposure = self.rng.choice((0.0, 0.5, 1.0))
-            session.edit(PlanEdit("View", lambda plan: replace(plan, view=replace(plan.view, exposure=exposure))))
+            session.edit(
+                PlanEdit(
+                    "View", lambda plan: replace(plan, view=replace(plan.view, exposure=exposure))
+                )
+            )
         elif kind == 1:
             session.undo()
         elif kind == 2:
@@ -229,7 +242,8 @@ class Siege:
         if not done():
             left = session.snapshot
             self.findings.fault(
-                f"it did not measure to the end: {len(left.to_come)} runs to come, {left.trials_unmeasured} unmeasured, "
+                f"it did not measure to the end: {len(left.to_come)} runs to come, "
+                f"{left.trials_unmeasured} unmeasured, "
                 f"{left.remarks}, {session.activity}, {session.snapshot.state.outcome}"
             )
 

@@ -1,5 +1,6 @@
-"""The command line: everything the window does, without a display. Results go to standard output, words to standard
-error. Exit status: 0 done, 1 the work failed, 2 the command was wrong, 3 no acceptable configuration was found."""
+"""The command line: everything the window does, without a display. Results go to standard output,
+words to standard error. Exit status: 0 done, 1 the work failed, 2 the command was wrong, 3 no
+acceptable configuration was found."""
 
 # ruff: noqa: E402
 import signal
@@ -47,14 +48,16 @@ def _flushed(status: int) -> int:
 
 
 def _speak_utf8() -> None:
-    """Names and words are UTF-8, whatever the surroundings say: where Python took them for something else it begins anew."""
+    """Names and words are UTF-8, whatever the surroundings say: where Python took them for
+    something else it begins anew."""
     if sys.getfilesystemencoding() != "utf-8" and os.environ.get("PYTHONUTF8") != "1":
         os.environ["PYTHONUTF8"] = "1"
         os.execv(sys.executable, [sys.executable, *sys.orig_argv[1:]])
 
 
 def _keep_output_ours() -> None:
-    """What libraries print by themselves goes to standard error: standard output is for results, which programs read."""
+    """What libraries print by themselves goes to standard error: standard output is for results,
+    which programs read."""
     try:
         ours = os.dup(1)
         os.dup2(2, 1)
@@ -63,7 +66,9 @@ def _keep_output_ours() -> None:
 
     if isinstance(sys.stdout, io.TextIOWrapper):
         was = sys.stdout
-        errors = "replace" if was.errors == "strict" else was.errors  # a sign that cannot be written costs no result
+        errors = (
+            "replace" if was.errors == "strict" else was.errors
+        )  # a sign that cannot be written costs no result
         sys.stdout = open(ours, "w", encoding=was.encoding, errors=errors)  # noqa: SIM115
         sys.stdout.reconfigure(line_buffering=was.line_buffering)
 
@@ -80,7 +85,11 @@ def run(arguments: list[str]) -> int:
         click.echo(error.format_message(), err=True)
         return 2
     except click.ClickException as error:
-        say(f"swift-sample: {one_line(Exception(error.format_message()))} (--help lists what is allowed)")
+        say(
+            f"swift-sample: {one_line(Exception(error.format_message()))} (--help lists what "
+            "is "
+            "allowed)"
+        )
         return 2
     except (click.Abort, KeyboardInterrupt):
         say("swift-sample: stopped")
@@ -93,15 +102,23 @@ def run(arguments: list[str]) -> int:
         return 1
     except Exception as error:
         report_error("the command line", error)
-        say(f"swift-sample: something went wrong ({type(error).__name__}: {one_line(error)}); saved in {log_file()}")
+        say(
+            f"swift-sample: something went wrong ({type(error).__name__}: {one_line(error)}); "
+            f"saved in {log_file()}"
+        )
         return 1
 
 
-@click.group(cls=LazyGroup, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
+@click.group(
+    cls=LazyGroup,
+    invoke_without_command=True,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
 @click.version_option(__version__, message="Swift Sample %(version)s")
 @click.pass_context
 def commands(context: click.Context) -> int:
-    """Finds the fastest render settings you would still deliver. Without a command, the window opens."""
+    """Finds the fastest render settings you would still deliver. Without a command, the window
+    opens."""
     if context.invoked_subcommand is None:
         from swift_sample.commands.study import open_window
 

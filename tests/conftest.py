@@ -20,7 +20,8 @@ pytest_plugins = ["tests.window_fixtures"]
 
 @pytest.fixture(autouse=True)
 def own_places(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The machine's lease and the program's log are those of the test alone; the worker's too, which inherits them."""
+    """The machine's lease and the program's log are those of the test alone; the worker's too,
+    which inherits them."""
     own = tmp_path_factory.mktemp("own")
     monkeypatch.setenv("SWIFT_SAMPLE_LEASE", str(own / "lease"))
     monkeypatch.setenv("SWIFT_SAMPLE_STATE", str(own / "state"))
@@ -59,7 +60,8 @@ def no_threads_left() -> Iterator[None]:
 
 @pytest.fixture
 def tiny_study() -> Study:
-    """A study that is measured in seconds: limits wide enough that fewer samples pass and no bounces do not."""
+    """A study that is measured in seconds: limits wide enough that fewer samples pass and no
+    bounces do not."""
     base = configured({"samples.max": 64, "bounces.total": 4})
     return Study(
         "Tiny",

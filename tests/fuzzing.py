@@ -1,11 +1,13 @@
-"""How many made-up inputs a fuzz test tries: the same ones in `make test`, ever new ones and many more in `make fuzz`."""
+"""How many made-up inputs a fuzz test tries: the same ones in `make test`, ever new ones and many
+more in `make fuzz`."""
 
 import os
 
 from hypothesis import HealthCheck, settings
 
 MORE_VARIABLE = "SWIFT_SAMPLE_FUZZ"
-"""Set to a whole number, every fuzz test tries so many times its usual inputs, from a new seed each time."""
+"""Set to a whole number, every fuzz test tries so many times its usual inputs, from a new seed each
+time."""
 
 
 def examples(count: int) -> settings:

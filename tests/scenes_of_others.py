@@ -1,4 +1,5 @@
-"""Scenes of the kinds that artists drop: made here, small, and with what was found to go wrong on such scenes."""
+"""Scenes of the kinds that artists drop: made here, small, and with what was found to go wrong on
+such scenes."""
 
 from pathlib import Path
 
@@ -36,13 +37,21 @@ def _saved(folder: Path, name: str, parts: list[trimesh.Trimesh]) -> Path:
 
 def remote_control(folder: Path) -> Path:
     """Glows a little: nine signs that light nothing, no lamp, no sky (U3)."""
-    grey = PBRMaterial(baseColorFactor=(0.35, 0.35, 0.38, 1.0), roughnessFactor=0.5, metallicFactor=0.0)
+    grey = PBRMaterial(
+        baseColorFactor=(0.35, 0.35, 0.38, 1.0), roughnessFactor=0.5, metallicFactor=0.0
+    )
     sign = PBRMaterial(
-        baseColorFactor=(0, 0, 0, 1.0), emissiveFactor=(0.1, 0.4, 0.15), roughnessFactor=1.0, metallicFactor=0.0
+        baseColorFactor=(0, 0, 0, 1.0),
+        emissiveFactor=(0.1, 0.4, 0.15),
+        roughnessFactor=1.0,
+        metallicFactor=0.0,
     )
     body = _painted(trimesh.creation.capsule(height=1.6, radius=0.35, count=(24, 24)), grey)
     keys = [
-        _painted(_at(trimesh.creation.box((0.05, 0.05, 0.02)), 0.15 * (k % 3 - 1), 0.36, 0.3 * (k // 3)), sign)
+        _painted(
+            _at(trimesh.creation.box((0.05, 0.05, 0.02)), 0.15 * (k % 3 - 1), 0.36, 0.3 * (k // 3)),
+            sign,
+        )
         for k in range(9)
     ]
 
@@ -51,7 +60,9 @@ def remote_control(folder: Path) -> Path:
 
 def bare_bust(folder: Path) -> Path:
     """Nothing but a shape: no camera, no light, one plain material."""
-    plain = PBRMaterial(baseColorFactor=(0.7, 0.62, 0.5, 1.0), roughnessFactor=0.8, metallicFactor=0.0)
+    plain = PBRMaterial(
+        baseColorFactor=(0.7, 0.62, 0.5, 1.0), roughnessFactor=0.8, metallicFactor=0.0
+    )
     head = trimesh.creation.icosphere(3, 0.5)
     neck = _at(trimesh.creation.cylinder(0.2, 0.6, sections=32), 0, 0, -0.7)
 
@@ -59,22 +70,36 @@ def bare_bust(folder: Path) -> Path:
 
 
 def plaque(folder: Path, pixels: int = 2048) -> Path:
-    """A few triangles with large pictures on them: most of a render goes into reading and converting those (U6)."""
+    """A few triangles with large pictures on them: most of a render goes into reading and
+    converting those (U6)."""
     rng = np.random.default_rng(4)
     coarse = rng.integers(60, 220, (pixels // 16, pixels // 16, 3), np.uint8)
     picture = Image.fromarray(np.kron(coarse, np.ones((16, 16, 1), np.uint8)))
     rough = Image.fromarray(np.kron(coarse, np.ones((16, 16, 1), np.uint8))[::-1].copy())
-    stone = PBRMaterial(baseColorTexture=picture, metallicRoughnessTexture=rough, roughnessFactor=1.0, metallicFactor=0.0)
+    stone = PBRMaterial(
+        baseColorTexture=picture,
+        metallicRoughnessTexture=rough,
+        roughnessFactor=1.0,
+        metallicFactor=0.0,
+    )
 
     return _saved(folder, "plaque.glb", [_painted(trimesh.creation.box((1.6, 1.0, 0.1)), stone)])
 
 
 def lantern(folder: Path) -> Path:
-    """A small bright lamp between shiny walls: genuine fireflies, since light finds it by chance (U4)."""
-    wall = PBRMaterial(baseColorFactor=(0.6, 0.6, 0.62, 1.0), roughnessFactor=0.15, metallicFactor=0.9)
-    floor = PBRMaterial(baseColorFactor=(0.5, 0.4, 0.35, 1.0), roughnessFactor=0.9, metallicFactor=0.0)
+    """A small bright lamp between shiny walls: genuine fireflies, since light finds it by chance
+    (U4)."""
+    wall = PBRMaterial(
+        baseColorFactor=(0.6, 0.6, 0.62, 1.0), roughnessFactor=0.15, metallicFactor=0.9
+    )
+    floor = PBRMaterial(
+        baseColorFactor=(0.5, 0.4, 0.35, 1.0), roughnessFactor=0.9, metallicFactor=0.0
+    )
     lamp = PBRMaterial(
-        baseColorFactor=(0, 0, 0, 1.0), emissiveFactor=(1.0, 0.9, 0.7), roughnessFactor=1.0, metallicFactor=0.0
+        baseColorFactor=(0, 0, 0, 1.0),
+        emissiveFactor=(1.0, 0.9, 0.7),
+        roughnessFactor=1.0,
+        metallicFactor=0.0,
     )
 
     parts = [

@@ -1,4 +1,5 @@
-"""Every value that the catalogue suggests renders, and the commands around frames and caches do what they say."""
+"""Every value that the catalogue suggests renders, and the commands around frames and caches do
+what they say."""
 
 import json
 from pathlib import Path
@@ -49,7 +50,17 @@ def test_every_suggested_value_renders(key: str, value: object, tmp_path: Path, 
     settings["samples.max"] = max(settings["samples.max"], settings.get("samples.min", 0))
     arguments = [f"--set={k}={format_value(v)}" for k, v in settings.items()]
     found = output(
-        capsys, "render", SCENE, "-o", str(tmp_path / "x.exr"), "--size", "24x14", "--frame", "5", "--json", *arguments
+        capsys,
+        "render",
+        SCENE,
+        "-o",
+        str(tmp_path / "x.exr"),
+        "--size",
+        "24x14",
+        "--frame",
+        "5",
+        "--json",
+        *arguments,
     )
     assert found["settings"][key] == value
     assert not configured(found["settings"]).is_idle(CATALOGUE[key])
@@ -103,9 +114,18 @@ def test_frames_are_denoised_together_and_their_flicker_told(tmp_path: Path, cap
     write_exr(Path(clean), Picture(np.full((24, 32, 3), 0.5, np.float32)))
     calmer = [str(tmp_path / f"s{k}.exr") for k in (0, 1)]
     assert output(capsys, "denoise", frames[0], frames[1], "-o", calmer[0], "--json")["frames"] == 2
-    assert output(capsys, "denoise", frames[1], frames[0], frames[2], "-o", calmer[1], "--json")["frames"] == 3
-    raw = output(capsys, "compare", frames[0], clean, "--then", frames[1], clean, "--json")["flicker"]
-    calm = output(capsys, "compare", calmer[0], clean, "--then", calmer[1], clean, "--json")["flicker"]
+    assert (
+        output(capsys, "denoise", frames[1], frames[0], frames[2], "-o", calmer[1], "--json")[
+            "frames"
+        ]
+        == 3
+    )
+    raw = output(capsys, "compare", frames[0], clean, "--then", frames[1], clean, "--json")[
+        "flicker"
+    ]
+    calm = output(capsys, "compare", calmer[0], clean, "--then", calmer[1], clean, "--json")[
+        "flicker"
+    ]
     assert calm < 0.5 * raw
     assert output(capsys, "compare", frames[0], clean, "--json")["flicker"] is None
     other = str(frame_file(tmp_path / "small.exr", 9, (12, 32)))
@@ -113,7 +133,9 @@ def test_frames_are_denoised_together_and_their_flicker_told(tmp_path: Path, cap
     assert "frame 2: is 32x12, the first one is 32x24" in capsys.readouterr().err
 
 
-def test_check_lists_caches_and_the_accelerator_and_clears(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys) -> None:
+def test_check_lists_caches_and_the_accelerator_and_clears(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys
+) -> None:
     monkeypatch.setenv("SWIFT_SAMPLE_CACHE", str(tmp_path))
     (tmp_path / "textures").mkdir()
     (tmp_path / "textures" / "a.npy").write_bytes(b"x" * 50)
@@ -124,31 +146,54 @@ def test_check_lists_caches_and_the_accelerator_and_clears(tmp_path: Path, monke
     assert {cache["name"]: cache["bytes"] for cache in cleared["caches"]}["textures"] == 0
 
 
-def test_caching_measures_when_each_cache_pays(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys) -> None:
+def test_caching_measures_when_each_cache_pays(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys
+) -> None:
     """Three times in turn, and what the user's own caches hold is still there."""
     monkeypatch.setenv("SWIFT_SAMPLE_CACHE", str(tmp_path))
     monkeypatch.setattr(pyramids, "prepared_folder", lambda: cache_root() / "textures")
     (tmp_path / "textures").mkdir()
     (tmp_path / "textures" / "mine.npy").write_bytes(b"x" * 100)
-    found = output(capsys, "caching", SCENE, "--size", "16x9", "--set", "samples.max=1", "--json")["caches"]
+    found = output(capsys, "caching", SCENE, "--size", "16x9", "--set", "samples.max=1", "--json")[
+        "caches"
+    ]
     assert [cost["name"] for cost in found] == ["scene.keep_built", "textures.prepared"]
     kept = found[0]
     assert kept["seconds_later"] < 0.7 * kept["seconds_without"]
     assert kept["pays_after"] == 2
     assert kept["pays_between"][0] <= 2
-    assert kept["intervals"]["without"][1] < kept["seconds_without"] < kept["intervals"]["without"][2]
+    assert (
+        kept["intervals"]["without"][1] < kept["seconds_without"] < kept["intervals"]["without"][2]
+    )
     assert [path.name for path in (tmp_path / "textures").iterdir()] == ["mine.npy"]
     assert kept["memory_bytes"] > 1e6
 
 
-def test_raw_and_denoised_are_blended_where_a_mask_is_white(tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
+def test_raw_and_denoised_are_blended_where_a_mask_is_white(
+    tmp_path: Path, capsys: pytest.CaptureFixture
+) -> None:
     light = np.random.default_rng(1).random((12, 16, 3), np.float32)
     rendered, mask, out = (tmp_path / name for name in ("a.exr", "mask.exr", "out.exr"))
     write_exr(rendered, Picture(light, {"raw": light * 2}))
     half = np.zeros((12, 16, 3), np.float32)
     half[:, 8:] = 1
     write_exr(mask, Picture(half))
-    assert run(["blend", str(rendered), "-o", str(out), "--strength", "0.5", "--mask", str(mask), "--json"]) == 0
+    assert (
+        run(
+            [
+                "blend",
+                str(rendered),
+                "-o",
+                str(out),
+                "--strength",
+                "0.5",
+                "--mask",
+                str(mask),
+                "--json",
+            ]
+        )
+        == 0
+    )
     assert json.loads(capsys.readouterr().out)["method"] == "as rendered"
     made = read_exr(out)
     assert np.allclose(made.beauty[:, :8], 2 * light[:, :8], rtol=2e-3)

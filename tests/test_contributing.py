@@ -1,4 +1,5 @@
-"""What CONTRIBUTING.md says about adding things is done here as it is written, in a copy of the sources."""
+"""What CONTRIBUTING.md says about adding things is done here as it is written, in a copy of the
+sources."""
 
 import os
 import re
@@ -52,7 +53,11 @@ def apply(section: str, root: Path) -> set[str]:
 
 @pytest.mark.parametrize("title", DONE)
 def test_adding_one_takes_what_is_written(title: str, tmp_path: Path) -> None:
-    shutil.copytree(ROOT / "swift_sample", tmp_path / "swift_sample", ignore=shutil.ignore_patterns("__pycache__"))
+    shutil.copytree(
+        ROOT / "swift_sample",
+        tmp_path / "swift_sample",
+        ignore=shutil.ignore_patterns("__pycache__"),
+    )
     named = apply(SECTIONS[title], tmp_path)
     assert named
     assert len(named) <= 2, "one place to declare it, one to do it"
@@ -60,12 +65,24 @@ def test_adding_one_takes_what_is_written(title: str, tmp_path: Path) -> None:
     (tmp_path / "check.py").write_text(check)
     environment = {**os.environ, "PYTHONPATH": str(tmp_path)}
 
-    if any("core/measure" in file for file in named):  # kernels are made of it: theirs are others now
+    if any(
+        "core/measure" in file for file in named
+    ):  # kernels are made of it: theirs are others now
         environment["SWIFT_SAMPLE_CACHE"] = str(tmp_path / "cache")
 
-    done = subprocess.run([sys.executable, "check.py"], cwd=tmp_path, env=environment, capture_output=True, text=True)
+    done = subprocess.run(
+        [sys.executable, "check.py"], cwd=tmp_path, env=environment, capture_output=True, text=True
+    )
     assert done.returncode == 0, done.stderr
-    style = [sys.executable, "-m", "ruff", "check", "--quiet", "--config", str(ROOT / "pyproject.toml")]
+    style = [
+        sys.executable,
+        "-m",
+        "ruff",
+        "check",
+        "--quiet",
+        "--config",
+        str(ROOT / "pyproject.toml"),
+    ]
     told = subprocess.run([*style, *sorted(named)], cwd=tmp_path, capture_output=True, text=True)
     assert told.returncode == 0, told.stdout
 

@@ -9,7 +9,10 @@ ROOT = Path(__file__).resolve().parent.parent
 
 def test_layers_hold() -> None:
     done = subprocess.run(
-        [str(Path(sys.executable).parent / "lint-imports"), "--no-cache"], cwd=ROOT, capture_output=True, text=True
+        [str(Path(sys.executable).parent / "lint-imports"), "--no-cache"],
+        cwd=ROOT,
+        capture_output=True,
+        text=True,
     )
     assert done.returncode == 0, done.stdout
 
@@ -17,7 +20,8 @@ def test_layers_hold() -> None:
 def test_core_and_command_line_import_without_qt() -> None:
     program = (
         "import sys; sys.modules['PyQt6'] = None; sys.modules['pyqtgraph'] = None\n"
-        "import swift_sample.cli, swift_sample.core.study.measuring.driver, swift_sample.core.worker.process\n"
+        "import swift_sample.cli, swift_sample.core.study.measuring.driver, "
+        "swift_sample.core.worker.process\n"
         "import swift_sample.core.renderers.builtin.pipeline, swift_sample.core.measure.compare"
     )
     done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True)

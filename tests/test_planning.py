@@ -19,7 +19,9 @@ def plan_of(path: Path) -> Study:
         return reading.state.plan
 
 
-def test_a_plan_is_made_line_by_line(study_path: Path, tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
+def test_a_plan_is_made_line_by_line(
+    study_path: Path, tmp_path: Path, capsys: pytest.CaptureFixture
+) -> None:
     before = plan_of(study_path)
     preset = tmp_path / "mine.toml"
     write_preset(preset, before.base.replace({"bounces.total": 5}))
@@ -37,7 +39,18 @@ def test_a_plan_is_made_line_by_line(study_path: Path, tmp_path: Path, capsys: p
         ["limit", study, "stray_pixels", "off"],
         ["area", study, "lid", "2,2,16,8"],
         ["limit", study, "grain", "1.5", "--area", "lid"],
-        ["view", study, "--exposure", "0.5", "--curve", "soft", "--environment", str(sky), "--turn", "30"],
+        [
+            "view",
+            study,
+            "--exposure",
+            "0.5",
+            "--curve",
+            "soft",
+            "--environment",
+            str(sky),
+            "--turn",
+            "30",
+        ],
         ["view", study, "--position", "0,1,4", "--target", "0,0.3,0", "--field", "35"],
         ["goal", study, "first-picture"],
         ["goal", study, "final"],
@@ -52,7 +65,11 @@ def test_a_plan_is_made_line_by_line(study_path: Path, tmp_path: Path, capsys: p
     assert (plan.limits.grain, plan.limits.stray_pixels) == (3.5, None)
     assert [(area.name, area.width, area.limits.grain) for area in plan.areas] == [("lid", 16, 1.5)]
     assert (plan.view.exposure, plan.view.curve) == (0.5, "soft")
-    assert (plan.staging.environment, plan.staging.turn, plan.staging.viewpoint.field) == (str(sky), 30.0, 35.0)
+    assert (plan.staging.environment, plan.staging.turn, plan.staging.viewpoint.field) == (
+        str(sky),
+        30.0,
+        35.0,
+    )
     assert plan.forbidden == {"bounces.total": (1,)}
     told = capsys.readouterr().err
     assert "must not be used: Bounces, all kinds 1" in told
@@ -80,7 +97,10 @@ def test_a_plan_is_made_line_by_line(study_path: Path, tmp_path: Path, capsys: p
     assert (plan.grids(), plan.areas, plan.forbidden) == ((), (), {})
     assert "bounces.total" not in plan.values_to_try()
     assert plan.staging.environment is None
-    assert (plan.base_name, plan.bases["mine"]["bounces.total"]) == ("five", before.base["bounces.total"])
+    assert (plan.base_name, plan.bases["mine"]["bounces.total"]) == (
+        "five",
+        before.base["bounces.total"],
+    )
     assert run(["preset", study, "--of", "base", "--form", "command"]) == 0
     assert "--set bounces.total=5" in capsys.readouterr().out
 
@@ -100,7 +120,10 @@ def test_a_plan_is_made_line_by_line(study_path: Path, tmp_path: Path, capsys: p
         (["base", "--from-pick"], "has no pick yet"),
         (["preset"], "has no pick yet"),
         (["view", "--position", "0,1,4"], "needs --position and --target"),
-        (["view", "--position", "0,1", "--target", "0,0,0"], "position=0,1: expected three numbers"),
+        (
+            ["view", "--position", "0,1", "--target", "0,0,0"],
+            "position=0,1: expected three numbers",
+        ),
         (["view", "--strength", "-2"], "light.strength=-2"),
         (["sweep", "pair", "samples.max"], "expected two settings"),
     ],
@@ -114,15 +137,22 @@ def test_bad_lines_say_what_was_expected_and_change_nothing(
     assert plan_of(study_path) == before
 
 
-def test_a_scene_is_told_before_anything_is_written(tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
+def test_a_scene_is_told_before_anything_is_written(
+    tmp_path: Path, capsys: pytest.CaptureFixture
+) -> None:
     begin = ["begin", "honey-stall-small", "--size", "48x27", "--set", "samples.max=32"]
     assert run([*begin, "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
     assert "glass" in told["about"]
     assert told["cost"]["once_seconds"] > 0
     assert told["cost"]["search_seconds"][0] < told["cost"]["everything_seconds"][1]
-    assert {"samples.max", "bounces.total"} <= {one["key"] for one in told["worth_trying"] if one["first"]}
-    assert max(v for one in told["worth_trying"] if one["key"] == "samples.max" for v in one["values"]) == 32
+    assert {"samples.max", "bounces.total"} <= {
+        one["key"] for one in told["worth_trying"] if one["first"]
+    }
+    assert (
+        max(v for one in told["worth_trying"] if one["key"] == "samples.max" for v in one["values"])
+        == 32
+    )
     assert run([*begin, "--no-pilot"]) == 0
     words = capsys.readouterr().out
     assert "worth trying:" in words

@@ -1,5 +1,6 @@
-"""From a dropped scene to an answer, on scenes of the kinds on which artists did not get one: an acceptable pick that is not
-slower than today's settings and has no change that does nothing, or a sentence that says why there is none."""
+"""From a dropped scene to an answer, on scenes of the kinds on which artists did not get one: an
+acceptable pick that is not slower than today's settings and has no change that does nothing, or a
+sentence that says why there is none."""
 
 import json
 from collections.abc import Callable
@@ -54,9 +55,14 @@ def test_a_foreign_scene_gets_an_answer_on_the_command_line(
     scene = made(tmp_path)
     study = tmp_path / "a.study"
     assert run(["begin", str(scene), "--size", SIZE]) == 0
-    assert run(["new", str(study), "--scene", str(scene), "--size", SIZE, "--set", "samples.max=64"]) == 0
+    assert (
+        run(["new", str(study), "--scene", str(scene), "--size", SIZE, "--set", "samples.max=64"])
+        == 0
+    )
     said = capsys.readouterr()
-    assert "one a render counts as the limit" in said.err, "the picture is small, and what that means is said before"
+    assert "one a render counts as the limit" in said.err, (
+        "the picture is small, and what that means is said before"
+    )
     assert run(["search", str(study), "--budget", BUDGET]) in (0, 3)
     capsys.readouterr()
     data = answered(study, capsys)
@@ -69,7 +75,11 @@ def test_a_foreign_scene_gets_an_answer_on_the_command_line(
         assert lit == (SOFT_SKY if made is remote_control else None)
 
         if made is plaque:
-            tried = {trial.configuration["textures.prepared"] for trial in snapshot.results.trials if trial.is_on_map}
+            tried = {
+                trial.configuration["textures.prepared"]
+                for trial in snapshot.results.trials
+                if trial.is_on_map
+            }
             assert tried == {True, False} or "textures" in snapshot.untouched_words
 
 
@@ -83,7 +93,10 @@ def test_what_only_glows_a_little_is_lit_in_the_window_and_gets_an_answer(
     beginning = window.beginning
     assert beginning is not None
     beginning.edit(size=(112, 63))
-    qtbot.waitUntil(lambda: beginning.light_note == DARK_GLOW_NOTE and beginning.pilot is not None, timeout=120_000)
+    qtbot.waitUntil(
+        lambda: beginning.light_note == DARK_GLOW_NOTE and beginning.pilot is not None,
+        timeout=120_000,
+    )
     assert beginning.draft.staging.environment == SOFT_SKY
     assert DARK_GLOW_NOTE in window.begin_page._made_up.text()
     beginning.stage(lambda staging: type(staging)())

@@ -1,9 +1,11 @@
-"""Do the measures hold on the renderer's own noise? Many seeds of three scenes, raw and denoised, with all their light and
-with a third of the bounces; what a few runs say beside what all of them say.
+"""Do the measures hold on the renderer's own noise? Many seeds of three scenes, raw and denoised,
+with all their light and with a third of the bounces; what a few runs say beside what all of them
+say.
 
-Pictures are kept in build/noise, so that a change of a formula is looked at in a minute; the first run renders for half an
-hour. Printed by measure and number of runs: how far the mean over seeds is off the figure of all runs, and the share of 95 %
-intervals that hold it, in the whole picture and in places of 32 pixels.
+Pictures are kept in build/noise, so that a change of a formula is looked at in a minute; the first
+run renders for half an hour. Printed by measure and number of runs: how far the mean over seeds is
+off the figure of all runs, and the share of 95 % intervals that hold it, in the whole picture and
+in places of 32 pixels.
 """
 
 from collections import defaultdict
@@ -95,7 +97,9 @@ def main() -> None:
         clean = np.asarray((halves[0] + halves[1]) / 2, np.float32)
 
         def look(
-            some: np.ndarray, clean: np.ndarray = clean, halves: tuple[np.ndarray, np.ndarray] = halves
+            some: np.ndarray,
+            clean: np.ndarray = clean,
+            halves: tuple[np.ndarray, np.ndarray] = halves,
         ) -> dict[str, dict[str, Figure | None]]:
             return measure(Comparison(list(some), clean, VIEW, None, halves), areas)
 
@@ -109,11 +113,19 @@ def main() -> None:
                         said = [f for one in few if (f := one[place].get(key)) is not None]
                         if true is None or not said:
                             continue
-                        held[key, count, place == ""] += [f.low <= true.value <= f.high for f in said]
+                        held[key, count, place == ""] += [
+                            f.low <= true.value <= f.high for f in said
+                        ]
                         if place == "":
-                            off[key, count].append(float(np.mean([f.value for f in said])) - true.value)
+                            off[key, count].append(
+                                float(np.mean([f.value for f in said])) - true.value
+                            )
 
-    print("| measure | " + " | ".join(f"off, {n} runs | held in the picture | held in places" for n in RUNS) + " |")
+    print(
+        "| measure | "
+        + " | ".join(f"off, {n} runs | held in the picture | held in places" for n in RUNS)
+        + " |"
+    )
     print("|---|" + "---:|---:|---:|" * len(RUNS))
 
     for key in SHOWN:
@@ -122,7 +134,11 @@ def main() -> None:
             most = max(off[key, count], key=abs)
             inside = held[key, count, True]
             places = held[key, count, False]
-            cells.append(f"{np.mean(off[key, count]):+.2f}, at most {most:+.2f} | {np.mean(inside):.0%} of {len(inside)}")
+            cells.append(
+                f"{np.mean(off[key, count]):+.2f}, at most {most:+.2f} | {np.mean(inside):.0%} "
+                "of "
+                f"{len(inside)}"
+            )
             cells.append(f"{np.mean(places):.0%} of {len(places)}" if places else "–")
 
         print(f"| {KINDS[key].label} | " + " | ".join(cells) + " |")

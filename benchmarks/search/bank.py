@@ -1,9 +1,11 @@
-"""Renders of scenes that are kept, and studies that are measured with them instead of with a renderer.
+"""Renders of scenes that are kept, and studies that are measured with them instead of with a
+renderer.
 
-A pool holds some renders of every configuration that was asked for, each with its own seed, time and record. A replay lets
-the application's own policies (`core.study.policies`) propose steps, and answers them from a pool: a run is one of the
-renders that this replay has not drawn yet, and pictures are measured as the worker does. So everything that a study does is
-tried with the renderer's own noise, run by run, in seconds. What there is: `bank_builtin`, `bank_outside`.
+A pool holds some renders of every configuration that was asked for, each with its own seed, time
+and record. A replay lets the application's own policies (`core.study.policies`) propose steps, and
+answers them from a pool: a run is one of the renders that this replay has not drawn yet, and
+pictures are measured as the worker does. So everything that a study does is tried with the
+renderer's own noise, run by run, in seconds. What there is: `bank_builtin`, `bank_outside`.
 """
 
 import math
@@ -27,7 +29,14 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.study.answers.acceptance import Acceptance
 from swift_sample.core.study.answers.results import Results, results_of
-from swift_sample.core.study.log.events import Event, Happened, RunFinished, SearchConcluded, Surroundings, TrialChosen
+from swift_sample.core.study.log.events import (
+    Event,
+    Happened,
+    RunFinished,
+    SearchConcluded,
+    Surroundings,
+    TrialChosen,
+)
 from swift_sample.core.study.log.identity import appearance_identity
 from swift_sample.core.study.log.state import StudyState, apply
 from swift_sample.core.study.measuring.policies.proposal import Policy
@@ -46,7 +55,8 @@ TRUE_REFERENCE_PARTS = 4
 
 @dataclass(frozen=True)
 class Shot:
-    """One render: its light, the halves of the raw picture where there are some and nothing was denoised, and its record."""
+    """One render: its light, the halves of the raw picture where there are some and nothing was
+    denoised, and its record."""
 
     beauty: np.ndarray
     halves: Halves | None
@@ -54,7 +64,8 @@ class Shot:
 
 
 class Pool(ABC):
-    """Renders of one scene's configurations, made when they are first asked for and kept in a folder."""
+    """Renders of one scene's configurations, made when they are first asked for and kept in a
+    folder."""
 
     def __init__(self, name: str, study: Study) -> None:
         self.name = name
@@ -96,27 +107,42 @@ class Pool(ABC):
         return whole
 
     def figures(
-        self, configuration: Configuration, numbers: Sequence[int], reference: Picture, which: object
+        self,
+        configuration: Configuration,
+        numbers: Sequence[int],
+        reference: Picture,
+        which: object,
     ) -> dict[str, Figure | None]:
         """Measured of some renders beside a reference; `which` names that."""
         key = (appearance_identity(configuration, self.study.view).name, tuple(numbers), which)
         if key not in self._measured:
             shots = [self.shot(configuration, k) for k in numbers]
             halves = shots[0].halves if len(shots) == 1 else None
-            pair = Comparison([s.beauty for s in shots], reference.beauty, self.study.view, halves, reference.halves)
+            pair = Comparison(
+                [s.beauty for s in shots],
+                reference.beauty,
+                self.study.view,
+                halves,
+                reference.halves,
+            )
             self._measured[key] = measure(pair)[""]
 
         return self._measured[key]
 
     def truth(self, configuration: Configuration) -> dict[str, Figure | None]:
         """Figures of all renders beside a reference that no study has."""
-        return self.figures(configuration, range(self.seeds(configuration)), self.true_reference, "true")
+        return self.figures(
+            configuration, range(self.seeds(configuration)), self.true_reference, "true"
+        )
 
     def seconds(self, configuration: Configuration) -> float:
         """The median of all renders' times, each with its part of opening the scene."""
         if configuration not in self._seconds:
             shots = (self.shot(configuration, k) for k in range(self.seeds(configuration)))
-            times = [s.record.seconds["total"] + s.record.ready_seconds / self.study.renders_per_opening for s in shots]
+            times = [
+                s.record.seconds["total"] + s.record.ready_seconds / self.study.renders_per_opening
+                for s in shots
+            ]
             self._seconds[configuration] = statistics.median(times)
 
         return self._seconds[configuration]
@@ -130,7 +156,9 @@ class Pool(ABC):
         """The limit share by all renders, with the upper end of the worst limit."""
         acceptance = Acceptance.of(self.study, self.truth(self.study.base))
         shares = acceptance.shares(self.truth(configuration)).values()
-        return Figure(*(max(getattr(share, end) for share in shares) for end in ("value", "low", "high")))
+        return Figure(
+            *(max(getattr(share, end) for share in shares) for end in ("value", "low", "high"))
+        )
 
 
 def combinations(study: Study) -> list[Configuration]:
@@ -139,7 +167,8 @@ def combinations(study: Study) -> list[Configuration]:
 
 
 class Replay:
-    """One study that is measured from a pool. `spent` are seconds of its runs, `reference_spent` of its reference."""
+    """One study that is measured from a pool. `spent` are seconds of its runs, `reference_spent` of
+    its reference."""
 
     def __init__(self, pool: Pool, study: Study, seed: int) -> None:
         self._pool = pool
@@ -173,7 +202,8 @@ class Replay:
         self.state = apply(self.state, Happened(number, "", event))
 
     def follow(self, policy: Policy, until: float = math.inf) -> str:
-        """Do what a policy proposes until it ends, or so many seconds of runs are spent. Returns why it ended."""
+        """Do what a policy proposes until it ends, or so many seconds of runs are spent. Returns
+        why it ended."""
         while self.spent < until:
             proposal = policy.propose(self.state, self.spent)
             for event in proposal.events:
@@ -217,13 +247,21 @@ class Replay:
             configuration = configuration.replace(
                 {key: step.configuration[key] for key in ("denoise.method", "denoise.strength")}
             )
-            seconds = statistics.median(self._pool.shot(configuration, k).record.seconds["denoise"] for _, k in names)
+            seconds = statistics.median(
+                self._pool.shot(configuration, k).record.seconds["denoise"] for _, k in names
+            )
             self.spent += seconds * len(names)
 
         figures = self._pool.figures(
-            configuration, [k for _, k in names], self._reference, tuple(self._chunks[: self._chunks_used])
+            configuration,
+            [k for _, k in names],
+            self._reference,
+            tuple(self._chunks[: self._chunks_used]),
         )
-        return Measured(areas={"": {key: f.numbers if f else None for key, f in figures.items()}}, seconds=seconds)
+        return Measured(
+            areas={"": {key: f.numbers if f else None for key, f in figures.items()}},
+            seconds=seconds,
+        )
 
     def _draw(self, step: RunStep) -> int:
         """Which of a configuration's renders a run is; each once, as long as there are others."""
@@ -236,16 +274,22 @@ class Replay:
         return number
 
     def _extended(self, step: ReferenceStep) -> ReferenceExtended:
-        added = int(step.spec.configuration(self._pool.study.catalogue).number_in_role(SAMPLES) or 1)
+        added = int(
+            step.spec.configuration(self._pool.study.catalogue).number_in_role(SAMPLES) or 1
+        )
         chunk, seconds = self._pool.reference_chunk(self._chunks[step.chunk % REFERENCE_CHUNKS])
         seconds *= added / CHUNK_SAMPLES
         self._reference = merged = merge_reference(self._reference, step.samples, chunk, added)
         self._chunks_used = step.chunk + 1
         self.reference_spent += seconds
-        grain = Grain().look(Comparison([merged.beauty], merged.beauty, self._pool.study.view, merged.halves))
+        grain = Grain().look(
+            Comparison([merged.beauty], merged.beauty, self._pool.study.view, merged.halves)
+        )
         floor = float(grain.maps["variance"].mean()) ** 0.5 if grain is not None else None
 
-        return ReferenceExtended(samples=step.samples + added, floor=floor, seconds=seconds, digest="")
+        return ReferenceExtended(
+            samples=step.samples + added, floor=floor, seconds=seconds, digest=""
+        )
 
 
 EXPLORING = Sweeping(sought=True, exploring=True)

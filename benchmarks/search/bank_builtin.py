@@ -24,7 +24,8 @@ from swift_sample.core.study.search.search import CHEAPER, candidates
 
 SIZE = (96, 54)
 SEEDS, BASE_SEEDS, OPENINGS = 8, 24, 8
-"""How many renders there are of a configuration and of the base, and how often opening was timed."""
+"""How many renders there are of a configuration and of the base, and how often opening was
+timed."""
 PREPARING = ("load", "textures", "build")
 DENOISERS: tuple[dict[str, Value], ...] = (
     {"denoise.method": "wavelet", "denoise.strength": 0.8},
@@ -40,13 +41,19 @@ AROUND: dict[str, tuple[Value, ...]] = {
 }
 
 
-def planned(scene: str, samples: tuple[int, ...], base: Mapping[str, Value], limits: Limits) -> Study:
+def planned(
+    scene: str, samples: tuple[int, ...], base: Mapping[str, Value], limits: Limits
+) -> Study:
     """A study of every combination, 1,000 and more."""
     values = {"samples.max": samples, **RENDERED, **AROUND}
     study = demo_study(scene, SIZE)
 
     return replace(
-        study, name=scene, base=Configuration(CATALOGUE, dict(base)), sweeps=(Sweep("one at a time", values),), limits=limits
+        study,
+        name=scene,
+        base=Configuration(CATALOGUE, dict(base)),
+        sweeps=(Sweep("one at a time", values),),
+        limits=limits,
     )
 
 
@@ -56,7 +63,12 @@ STUDIES = {
         planned(
             "honey-stall",
             (6, 8, 12, 16, 24, 32, 48),
-            {"samples.max": 48, "bounces.total": 12, "denoise.method": "wavelet", "denoise.strength": 0.8},
+            {
+                "samples.max": 48,
+                "bounces.total": 12,
+                "denoise.method": "wavelet",
+                "denoise.strength": 0.8,
+            },
             Limits(6.0, 1.5, 95.0, 11_000.0, 12.0, None, None),
         ),
         planned(
@@ -65,12 +77,17 @@ STUDIES = {
             {"samples.max": 64, "bounces.total": 12},
             Limits(6.5, 1.5, 94.0, 8_000.0, 13.0, None, None),
         ),
-        # Its reference is too grainy for detail to be told: that has no limit here, as nowhere have light and detail in cells
-        # of seven pixels.
+        # Its reference is too grainy for detail to be told: that has no limit here, as nowhere have
+        # light and detail in cells of seven pixels.
         planned(
             "honey-room",
             (16, 24, 32, 48, 64, 96, 128),
-            {"samples.max": 128, "bounces.total": 12, "denoise.method": "wavelet", "denoise.strength": 0.8},
+            {
+                "samples.max": 128,
+                "bounces.total": 12,
+                "denoise.method": "wavelet",
+                "denoise.strength": 0.8,
+            },
             Limits(14.0, 3.5, None, 45_000.0, 26.0, None, None),
         ),
     )
@@ -94,7 +111,11 @@ class BuiltinPool(Pool):
 
         if denoiser is None:
             raw = kept["raw"]
-            return Shot(raw.mean(axis=0), (raw[0], raw[1]), self._composed(record, configuration, 0.0, number))
+            return Shot(
+                raw.mean(axis=0),
+                (raw[0], raw[1]),
+                self._composed(record, configuration, 0.0, number),
+            )
 
         return Shot(
             kept[f"beauty {denoiser}"],
@@ -103,10 +124,14 @@ class BuiltinPool(Pool):
         )
 
     def make(self, tell: Callable[[str], None]) -> None:
-        """One seed of everything after another, so that a slow hour does not belong to a setting."""
+        """One seed of everything after another, so that a slow hour does not belong to a
+        setting."""
         raws = list(dict.fromkeys(map(_raw, (*combinations(self.study), *self._cheaper()))))
         missing = [
-            (k, raw) for k in range(BASE_SEEDS) for raw in raws if k < self.seeds(raw) and not self._path(raw, k).is_file()
+            (k, raw)
+            for k in range(BASE_SEEDS)
+            for raw in raws
+            if k < self.seeds(raw) and not self._path(raw, k).is_file()
         ]
 
         for done, (k, raw) in enumerate(missing):
@@ -135,14 +160,19 @@ class BuiltinPool(Pool):
 
         kept = np.load(path)
         half_a, half_b = kept["halves"]
-        return Picture(kept["halves"].mean(axis=0), {"half_a": half_a, "half_b": half_b}), float(kept["seconds"])
+        return Picture(kept["halves"].mean(axis=0), {"half_a": half_a, "half_b": half_b}), float(
+            kept["seconds"]
+        )
 
     def _kept(self, raw: Configuration, number: int) -> Mapping[str, np.ndarray]:
         path = self._path(raw, number)
         if not path.is_file():
             picture, record = self._render(raw, seed_of(trial_identity(raw).name, number))
             assert picture.halves is not None
-            kept: dict[str, object] = {"raw": np.array(picture.halves), "record": record.model_dump_json()}
+            kept: dict[str, object] = {
+                "raw": np.array(picture.halves),
+                "record": record.model_dump_json(),
+            }
 
             for values in DENOISERS:
                 tried = raw.replace(values)
@@ -173,19 +203,28 @@ class BuiltinPool(Pool):
             found = []
 
             for _ in range(OPENINGS + 1):
-                seconds = engine.render(spec, None, lambda share: None, lambda stop: None)[1].seconds
+                seconds = engine.render(spec, None, lambda share: None, lambda stop: None)[
+                    1
+                ].seconds
                 found.append({phase: seconds[phase] for phase in PREPARING})
 
             path.write_text(json.dumps(found[1:]))
 
         return json.loads(path.read_text())  # type: ignore[no-any-return]
 
-    def _composed(self, record: RunRecord, configuration: Configuration, denoise: float, number: int) -> RunRecord:
-        """The record as it would be of the whole configuration, with denoising and with or without opening the scene."""
+    def _composed(
+        self, record: RunRecord, configuration: Configuration, denoise: float, number: int
+    ) -> RunRecord:
+        """The record as it would be of the whole configuration, with denoising and with or without
+        opening the scene."""
         opening = self._openings[number % OPENINGS]
         keeps = configuration.is_on(KEEPS_SCENE)
         spent = 0.0 if keeps else sum(opening.values())
-        seconds = {**record.seconds, **(dict.fromkeys(PREPARING, 0.0) if keeps else opening), "denoise": denoise}
+        seconds = {
+            **record.seconds,
+            **(dict.fromkeys(PREPARING, 0.0) if keeps else opening),
+            "denoise": denoise,
+        }
         seconds["total"] = sum(seconds[phase] for phase in PHASES)
         seconds["first_picture"] += spent
 

@@ -1,5 +1,5 @@
-"""Renders by Beadlight, the stand-in for a program with a command line, kept (`bank`): started, timed and read by the command
-renderer, so that a search has its times and pictures alone."""
+"""Renders by Beadlight, the stand-in for a program with a command line, kept (`bank`): started,
+timed and read by the command renderer, so that a search has its times and pictures alone."""
 
 import json
 import os
@@ -23,14 +23,17 @@ EXAMPLES = Path(__file__).resolve().parents[2] / "examples" / "outside"
 SIZE = (96, 54)
 SEEDS = 4
 CONTENDER_SEEDS = 16
-"""How many renders there are of a configuration, and of the base and of those that may be the fastest acceptable one."""
+"""How many renders there are of a configuration, and of the base and of those that may be the
+fastest acceptable one."""
 CONTENDS = 1.35
-"""A configuration that takes no longer than this over the fastest, and that few renders do not rule out."""
+"""A configuration that takes no longer than this over the fastest, and that few renders do not rule
+out."""
 LIMITS = Limits(9.0, 2.0, 90.0, 20_000.0, 30.0, None, None)
 
 
 class OutsidePool(Pool):
-    """Renders by a program that is started for each. The number of rows at once is left alone: 540 combinations."""
+    """Renders by a program that is started for each. The number of rows at once is left alone: 540
+    combinations."""
 
     def __init__(self) -> None:
         os.environ["XDG_DATA_HOME"] = str((KEPT / "confirmed").absolute())
@@ -39,7 +42,9 @@ class OutsidePool(Pool):
         renderer = CommandRenderer(described)
         self._engine = renderer.engine()
         catalogue = renderer.catalogue
-        values = {key: declared.suggested for key, declared in catalogue.items() if key != "picture.rows"}
+        values = {
+            key: declared.suggested for key, declared in catalogue.items() if key != "picture.rows"
+        }
 
         super().__init__(
             "beads",
@@ -68,8 +73,8 @@ class OutsidePool(Pool):
         return Shot(kept["light"], None, RunRecord.model_validate_json(str(kept["record"])))
 
     def make(self, tell: Callable[[str], None]) -> None:
-        """One seed of everything after another, so that a slow hour does not belong to a setting; then more of those that
-        may be the best, by which they are told apart."""
+        """One seed of everything after another, so that a slow hour does not belong to a setting;
+        then more of those that may be the best, by which they are told apart."""
         every = combinations(self.study)
         for _ in range(2):
             missing = [
@@ -88,7 +93,10 @@ class OutsidePool(Pool):
 
             hopeful = [one for one in every if self.share(one).low <= 1]
             least = min(self.seconds(one) for one in hopeful if self.share(one).value <= 1)
-            chosen = [self.study.base, *(one for one in hopeful if self.seconds(one) <= CONTENDS * least)]
+            chosen = [
+                self.study.base,
+                *(one for one in hopeful if self.seconds(one) <= CONTENDS * least),
+            ]
             self._list.write_text(json.dumps([dict(one) for one in chosen]), "utf-8")
             self._contenders = self._listed()
             self.forget()
@@ -100,7 +108,8 @@ class OutsidePool(Pool):
         return frozenset(Configuration(self.study.catalogue, one).effective() for one in told)
 
     def reference_part(self, name: str, samples: int, seed: int) -> tuple[Picture, float]:
-        """In two renders of half the samples, as the worker does where a renderer keeps no halves."""
+        """In two renders of half the samples, as the worker does where a renderer keeps no
+        halves."""
         halves = []
         seconds = 0.0
 
@@ -112,7 +121,9 @@ class OutsidePool(Pool):
             halves.append(kept["light"])
             seconds += RunRecord.model_validate_json(str(kept["record"])).seconds["total"]
 
-        return Picture((halves[0] + halves[1]) / 2, {"half_a": halves[0], "half_b": halves[1]}), seconds
+        return Picture(
+            (halves[0] + halves[1]) / 2, {"half_a": halves[0], "half_b": halves[1]}
+        ), seconds
 
     def _path(self, configuration: Configuration, number: int) -> Path:
         return self.folder / f"{trial_identity(configuration.effective()).name} {number}.npz"

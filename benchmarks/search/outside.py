@@ -1,5 +1,5 @@
-"""A program with a command line: the guided search from its times and pictures alone (`bank_outside`), and the built-in
-renderer by its own command line beside itself, in process."""
+"""A program with a command line: the guided search from its times and pictures alone
+(`bank_outside`), and the built-in renderer by its own command line beside itself, in process."""
 
 import math
 import os
@@ -40,8 +40,18 @@ def shelf(path: Path) -> Path:
     """A small scene as a file: three matt jars on a board before a wall, lit by a panel."""
     scene = trimesh.Scene()
 
-    def put(mesh: trimesh.Trimesh, colour: tuple[float, ...], place: tuple[float, ...], glow: float = 0.0) -> None:
-        look = PBRMaterial(baseColorFactor=[*colour, 1.0], metallicFactor=0.0, roughnessFactor=0.8, emissiveFactor=[glow] * 3)
+    def put(
+        mesh: trimesh.Trimesh,
+        colour: tuple[float, ...],
+        place: tuple[float, ...],
+        glow: float = 0.0,
+    ) -> None:
+        look = PBRMaterial(
+            baseColorFactor=[*colour, 1.0],
+            metallicFactor=0.0,
+            roughnessFactor=0.8,
+            emissiveFactor=[glow] * 3,
+        )
         mesh.visual = TextureVisuals(material=look)
         mesh.apply_translation(place)
         scene.add_geometry(mesh)
@@ -63,9 +73,19 @@ def shelf(path: Path) -> Path:
 def _pick(renderer: Renderer, scene: Path, folder: Path, file: str = "") -> None:
     base = Configuration(renderer.catalogue, BASE)
     plan = Study(
-        renderer.name, str(scene), SIZE, View(exposure=EXPOSURE), (Sweep("one at a time", TRIED),), LIMITS, base=base
+        renderer.name,
+        str(scene),
+        SIZE,
+        View(exposure=EXPOSURE),
+        (Sweep("one at a time", TRIED),),
+        LIMITS,
+        base=base,
     )
-    driver = Driver(Store.open(create_study(folder / f"{renderer.name}.study", replace(plan, renderer_file=file))))
+    driver = Driver(
+        Store.open(
+            create_study(folder / f"{renderer.name}.study", replace(plan, renderer_file=file))
+        )
+    )
     driver.run_here(Searching(driver.record))
     results = driver.snapshot.results
     pick = results.pick()

@@ -1,4 +1,5 @@
-"""What stopping clean pixels early spares: processor time at equal grain, against equal samples for all pixels."""
+"""What stopping clean pixels early spares: processor time at equal grain, against equal samples for
+all pixels."""
 
 import time
 
@@ -10,7 +11,12 @@ from swift_sample.core.measure.cells import cell_side
 from swift_sample.core.measure.worst import WORST_SHARE
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
-from swift_sample.core.renderers.builtin.rendering.building import BuiltScene, Stopwatch, build_scene, choices_of
+from swift_sample.core.renderers.builtin.rendering.building import (
+    BuiltScene,
+    Stopwatch,
+    build_scene,
+    choices_of,
+)
 from swift_sample.core.renderers.builtin.rendering.render import render
 
 SIZE = (240, 135)
@@ -40,7 +46,8 @@ def taken(built: BuiltScene, values: dict) -> tuple[float, float, float]:
 
 
 def seconds_for(even: np.ndarray, column: int, grain: float) -> float:
-    """Seconds in which even sampling has a grain, between the counts tried; beyond the last by its root."""
+    """Seconds in which even sampling has a grain, between the counts tried; beyond the last by its
+    root."""
     times = np.log(even[:, 0])
     grains = np.log(even[:, column])
     if np.log(grain) < grains[-1]:
@@ -56,14 +63,21 @@ def main() -> None:
         even = np.array([taken(built, {"samples.max": n}) for n in EVEN])
         print(
             f"  {name}: even "
-            + ", ".join(f"{n}: {s:.2f} s, {w:.1f} worst, {g:.2f}" for n, (s, w, g) in zip(EVEN, even, strict=True))
+            + ", ".join(
+                f"{n}: {s:.2f} s, {w:.1f} worst, {g:.2f}"
+                for n, (s, w, g) in zip(EVEN, even, strict=True)
+            )
         )
 
         for threshold in THRESHOLDS:
-            seconds, worst, whole = taken(built, {"samples.max": MOST, "samples.noise_threshold": threshold})
+            seconds, worst, whole = taken(
+                built, {"samples.max": MOST, "samples.noise_threshold": threshold}
+            )
             print(
-                f"    threshold {threshold:g}: {seconds:5.2f} s, grain {worst:5.2f} in the worst places, {whole:.2f} of the "
-                f"whole; time over even sampling at equal worst {seconds / seconds_for(even, 1, worst):.2f}, at equal whole "
+                f"    threshold {threshold:g}: {seconds:5.2f} s, grain {worst:5.2f} in the worst "
+                f"places, {whole:.2f} of the "
+                "whole; time over even sampling at equal worst "
+                f"{seconds / seconds_for(even, 1, worst):.2f}, at equal whole "
                 f"{seconds / seconds_for(even, 2, whole):.2f}",
                 flush=True,
             )

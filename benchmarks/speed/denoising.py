@@ -14,7 +14,11 @@ from swift_sample.core.renderers.builtin.denoise import DENOISERS, denoise_pictu
 from swift_sample.core.renderers.builtin.denoise.guides import guides_of
 from swift_sample.core.renderers.builtin.denoise.patches import PATCH, SEARCH
 from swift_sample.core.renderers.builtin.denoise.strays import spread_strays
-from swift_sample.core.renderers.builtin.rendering.building import Stopwatch, build_scene, choices_of
+from swift_sample.core.renderers.builtin.rendering.building import (
+    Stopwatch,
+    build_scene,
+    choices_of,
+)
 from swift_sample.core.renderers.builtin.rendering.render import render
 from swift_sample.core.scene.honey_stall import honey_stall
 
@@ -26,12 +30,24 @@ LARGE = (1920, 1080)
 
 def main() -> None:
     """Print gains, then speeds."""
-    base = configured({"samples.max": SAMPLES, "bounces.total": 12, "denoise.method": "regression", "denoise.per_pass": True})
+    base = configured(
+        {
+            "samples.max": SAMPLES,
+            "bounces.total": 12,
+            "denoise.method": "regression",
+            "denoise.per_pass": True,
+        }
+    )
     view = View(curve="soft")
     built = build_scene(honey_stall(), Stopwatch(), choices_of(base))
     noisy, _ = render(built, base, SIZE, 2, view, Stopwatch())
     clean, _ = render(
-        built, base.replace({"samples.max": REFERENCE_SAMPLES, "denoise.method": "none"}), SIZE, 1, view, Stopwatch()
+        built,
+        base.replace({"samples.max": REFERENCE_SAMPLES, "denoise.method": "none"}),
+        SIZE,
+        1,
+        view,
+        Stopwatch(),
     )
     raw_rms = 0.0
 
@@ -41,12 +57,15 @@ def main() -> None:
             started = time.perf_counter()
             shown = denoise_picture(noisy, wanted)
             seconds = time.perf_counter() - started
-            found = measure(Comparison([shown.beauty], clean.beauty, view, None, clean.halves, seeds=False))[WHOLE]
+            found = measure(
+                Comparison([shown.beauty], clean.beauty, view, None, clean.halves, seeds=False)
+            )[WHOLE]
             rms = found["rms"].value
             raw_rms = raw_rms or rms
             detail = found["detail_kept"]
             print(
-                f"  {method:11s}{' per pass' if per_pass else '':9s} rms {rms:6.2f} levels, {rms / raw_rms:.2f} of raw; "
+                f"  {method:11s}{' per pass' if per_pass else '':9s} rms {rms:6.2f} levels, "
+                f"{rms / raw_rms:.2f} of raw; "
                 f"detail kept {detail.value if detail else float('nan'):5.1f} %; {seconds:.2f} s"
             )
 
@@ -84,7 +103,9 @@ def _speeds(noisy: Picture) -> None:
         print("  patches against scikit-image: left out, scikit-image is not installed")
         return
 
-    small = Picture(noisy.beauty, {k: v for k, v in noisy.layers.items() if k in ("half_a", "half_b")})
+    small = Picture(
+        noisy.beauty, {k: v for k, v in noisy.layers.items() if k in ("half_a", "half_b")}
+    )
 
     def ours() -> float:
         started = time.perf_counter()
@@ -93,8 +114,19 @@ def _speeds(noisy: Picture) -> None:
 
     def theirs() -> float:
         started = time.perf_counter()
-        denoise_nl_means(noisy.beauty, patch_size=2 * PATCH + 1, patch_distance=SEARCH, h=0.1, fast_mode=True, channel_axis=2)
+        denoise_nl_means(
+            noisy.beauty,
+            patch_size=2 * PATCH + 1,
+            patch_distance=SEARCH,
+            h=0.1,
+            fast_mode=True,
+            channel_axis=2,
+        )
         return noisy.beauty.size / (time.perf_counter() - started)
 
     found = alternate({"ours": ours, "theirs": theirs})
-    show("patches (both halves) over scikit-image's fast mode, speed", ratio(found, "ours", "theirs"), "at least 1.0")
+    show(
+        "patches (both halves) over scikit-image's fast mode, speed",
+        ratio(found, "ours", "theirs"),
+        "at least 1.0",
+    )

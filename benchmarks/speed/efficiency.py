@@ -1,8 +1,10 @@
-"""How much picture a second of rendering gives, against an earlier version of this program beside it.
+"""How much picture a second of rendering gives, against an earlier version of this program beside
+it.
 
-Efficiency is 1 / (time x mean square error in display levels against a deep reference), at equal settings. Four scenes: the
-demo, an interior lit through a window, a product under a picture sky, and foliage with cut-outs. The earlier version is
-checked out under build/, and both render the same scenes in turn, each in a process of its own.
+Efficiency is 1 / (time x mean square error in display levels against a deep reference), at equal
+settings. Four scenes: the demo, an interior lit through a window, a product under a picture sky,
+and foliage with cut-outs. The earlier version is checked out under build/, and both render the same
+scenes in turn, each in a process of its own.
 """
 
 import dataclasses
@@ -83,7 +85,9 @@ class Version:
 
         return json.loads(answer)  # type: ignore[no-any-return]
 
-    def render(self, seed: int, samples: int | None = None, size: tuple[int, int] = SIZE) -> tuple[np.ndarray, float]:
+    def render(
+        self, seed: int, samples: int | None = None, size: tuple[int, int] = SIZE
+    ) -> tuple[np.ndarray, float]:
         """The picture in display levels' linear light, and the seconds of its sampling."""
         out = KEPT / f"{self.name}.npy"
         settings = SETTINGS if samples is None else {**SETTINGS, "samples.max": samples}
@@ -102,7 +106,11 @@ def before_folder() -> Path:
     folder = KEPT / BEFORE
     if not folder.is_dir():
         subprocess.run(["git", "worktree", "prune"], check=True)
-        subprocess.run(["git", "worktree", "add", "--detach", str(folder), BEFORE], check=True, capture_output=True)
+        subprocess.run(
+            ["git", "worktree", "add", "--detach", str(folder), BEFORE],
+            check=True,
+            capture_output=True,
+        )
 
     return folder
 
@@ -118,9 +126,13 @@ def reference_of(name: str, now: Version) -> tuple[np.ndarray, float]:
 
     view = View(0.0, "soft")
     parts = np.load(path)["parts"]
-    halves = [view.levels(part.mean(axis=0).astype(np.float32)) for part in (parts[::2], parts[1::2])]
+    halves = [
+        view.levels(part.mean(axis=0).astype(np.float32)) for part in (parts[::2], parts[1::2])
+    ]
 
-    return view.levels(parts.mean(axis=0).astype(np.float32)), float(((halves[0] - halves[1]) ** 2).mean() / 4)
+    return view.levels(parts.mean(axis=0).astype(np.float32)), float(
+        ((halves[0] - halves[1]) ** 2).mean() / 4
+    )
 
 
 def main() -> None:
@@ -130,7 +142,10 @@ def main() -> None:
     gains = []
     before = Version("before", before_folder())
     now = Version("now", Path("."))
-    print(f"  {'scene':10s} {'time':>18s} {'mean square error':>20s} {'stray pixels':>16s}   efficiency over {BEFORE}")
+    print(
+        f"  {'scene':10s} {'time':>18s} {'mean square error':>20s} {'stray pixels':>16s}   "
+        f"efficiency over {BEFORE}"
+    )
 
     for name, make in SCENES.items():
         path = KEPT / f"{name}.pickle"
@@ -168,6 +183,10 @@ def main() -> None:
             flush=True,
         )
 
-    print(f"  geometric mean of the gains {np.exp(np.mean(np.log(gains))):.2f}   reach 3, at least 1.5 each")
+    print(
+        f"  geometric mean of the gains {np.exp(np.mean(np.log(gains))):.2f}   reach 3, at "
+        "least "
+        "1.5 each"
+    )
     before.close()
     now.close()

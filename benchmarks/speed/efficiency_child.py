@@ -1,7 +1,8 @@
-"""Renders on request: run with the path of a checkout, old or new, on PYTHONPATH. Reads one JSON object a line and answers
-with one.
+"""Renders on request: run with the path of a checkout, old or new, on PYTHONPATH. Reads one JSON
+object a line and answers with one.
 
-    {"scene": "room.pickle"}                        builds it, answers with processor seconds of that
+    {"scene": "room.pickle"}                        builds it, answers with processor seconds of
+                                                    that
     {"samples": 16, "seed": 1, "out": "a.npy", ...} renders it, answers with seconds of the sampling
 """
 
@@ -18,7 +19,8 @@ from swift_sample.core.scene import model
 
 
 def from_data(data: Any) -> Any:
-    """A scene, from what `efficiency.as_data` made of it, with the fields that this checkout knows."""
+    """A scene, from what `efficiency.as_data` made of it, with the fields that this checkout
+    knows."""
     if isinstance(data, list):
         return [from_data(one) for one in data]
     if isinstance(data, tuple):
@@ -33,7 +35,9 @@ def from_data(data: Any) -> Any:
     values = {key: from_data(one) for key, one in data["fields"].items()}
 
     if data["class"] == "Texture":
-        return kind(values["name"], values["pixels"], values["srgb"], values["wrap"], values["nearest"])
+        return kind(
+            values["name"], values["pixels"], values["srgb"], values["wrap"], values["nearest"]
+        )
 
     return kind(**{key: value for key, value in values.items() if key in known})
 
@@ -42,7 +46,11 @@ def main() -> None:
     try:
         from swift_sample.core.picture.view import View
         from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
-        from swift_sample.core.renderers.builtin.rendering.building import Stopwatch, build_scene, choices_of
+        from swift_sample.core.renderers.builtin.rendering.building import (
+            Stopwatch,
+            build_scene,
+            choices_of,
+        )
         from swift_sample.core.renderers.builtin.rendering.render import render
         from swift_sample.core.settings import Configuration
 
@@ -71,7 +79,15 @@ def main() -> None:
             stopwatch = Stopwatch()
             configuration = configured(wanted["settings"])
             view = View(0.0, "soft")
-            picture, _ = render(built, configuration, tuple(wanted["size"]), wanted["seed"], view, stopwatch, passes=False)
+            picture, _ = render(
+                built,
+                configuration,
+                tuple(wanted["size"]),
+                wanted["seed"],
+                view,
+                stopwatch,
+                passes=False,
+            )
 
             if wanted["out"]:
                 np.save(wanted["out"], picture.beauty)

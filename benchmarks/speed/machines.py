@@ -1,5 +1,6 @@
-"""Two machines on one computer, each pinned to a processor: what a second one brings, what a job costs beside its work, and
-how often a large file travels. Scheduler, machines and files are real; rows alternate."""
+"""Two machines on one computer, each pinned to a processor: what a second one brings, what a job
+costs beside its work, and how often a large file travels. Scheduler, machines and files are real;
+rows alternate."""
 
 import os
 import queue
@@ -40,9 +41,15 @@ def machines(folder: Path) -> Iterator[Fleet]:
 
     def start(until: str, name: str, *words: str) -> None:
         log = folder / f"{name}.txt"
-        surroundings = {**os.environ, "SWIFT_SAMPLE_CONTENT": str(folder / name), "SWIFT_SAMPLE_LEASE": str(folder / "lease")}
+        surroundings = {
+            **os.environ,
+            "SWIFT_SAMPLE_CONTENT": str(folder / name),
+            "SWIFT_SAMPLE_LEASE": str(folder / "lease"),
+        }
         with log.open("wb") as out:
-            started.append(subprocess.Popen([*command, *words], stdout=out, stderr=out, env=surroundings))
+            started.append(
+                subprocess.Popen([*command, *words], stdout=out, stderr=out, env=surroundings)
+            )
 
         while until not in log.read_text():
             time.sleep(0.05)
@@ -50,7 +57,16 @@ def machines(folder: Path) -> Iterator[Fleet]:
     try:
         start("machines meet at", "place", "start", "--at", f"127.0.0.1:{PORT}", "--not-here")
         for number, name in enumerate(NAMES):
-            start("has joined", name, "join", f"127.0.0.1:{PORT}", "--name", name, "--processors", str(number))
+            start(
+                "has joined",
+                name,
+                "join",
+                f"127.0.0.1:{PORT}",
+                "--name",
+                name,
+                "--processors",
+                str(number),
+            )
 
         fleet = Fleet(f"127.0.0.1:{PORT}")
         yield fleet
@@ -67,7 +83,9 @@ class Work:
     def __init__(self, fleet: Fleet, study: Path) -> None:
         self._replies = queue.Queue[Any]()
         joined = queue.Queue[Any]()
-        fleet.open(RENDERER, str(study), lambda link, reply: self._replies.put((link, reply)), joined.put)
+        fleet.open(
+            RENDERER, str(study), lambda link, reply: self._replies.put((link, reply)), joined.put
+        )
         links: list[RemoteLink] = []
 
         while len(links) < len(NAMES):
@@ -106,7 +124,8 @@ class Work:
 
 
 class Here:
-    """A worker of this computer on the first processor, which does the same without an engine between."""
+    """A worker of this computer on the first processor, which does the same without an engine
+    between."""
 
     def __init__(self, log: Path) -> None:
         self._replies = queue.Queue[Any]()
@@ -133,7 +152,10 @@ def main() -> None:
         work = Work(fleet, folder / "a.study")
         spec = spec_of(STUDY, STUDY.reference_configuration(CHUNK_SAMPLES // 4), REFERENCE_SEED)
         chunks = [
-            ChunkJob(spec=spec.model_copy(update={"seed": k}), picture=str(folder / f"chunk-{k}.exr")) for k in range(CHUNKS)
+            ChunkJob(
+                spec=spec.model_copy(update={"seed": k}), picture=str(folder / f"chunk-{k}.exr")
+            )
+            for k in range(CHUNKS)
         ]
         gains: dict[str, list[float]] = {"the reference": [], "measuring": []}
 
@@ -143,7 +165,13 @@ def main() -> None:
             gains["the reference"].append(one / two / 2)
             pictures = [chunk.picture for chunk in chunks]
             measures = [
-                MeasureJob(pictures=pictures[1:4], reference=pictures[0], exposure=0.0, curve="straight", size=STUDY.size)
+                MeasureJob(
+                    pictures=pictures[1:4],
+                    reference=pictures[0],
+                    exposure=0.0,
+                    curve="straight",
+                    size=STUDY.size,
+                )
             ] * MEASURES
             work.do(measures, work.links)  # so that both have the pictures
             one = work.do(measures, work.links[:1])
@@ -163,7 +191,10 @@ def main() -> None:
 
         own.link.close()
         beside = statistics.median(there) - statistics.median(here)
-        print(f"a job costs {1000 * beside:.1f} ms beside its work, which takes {1000 * statistics.median(here):.0f} ms here")
+        print(
+            f"a job costs {1000 * beside:.1f} ms beside its work, which takes "
+            f"{1000 * statistics.median(here):.0f} ms here"
+        )
         large = folder / "large.bin"
 
         with large.open("wb") as file:
@@ -173,7 +204,9 @@ def main() -> None:
         sent = [Sent(path=str(large), digest=fleet.digest(large))]
         before = fleet.shipping.bytes_from_here
         started = time.perf_counter()
-        threads = [threading.Thread(target=fleet.shipping.ship, args=(sent, link)) for link in work.links]
+        threads = [
+            threading.Thread(target=fleet.shipping.ship, args=(sent, link)) for link in work.links
+        ]
         for thread in threads:
             thread.start()
 
@@ -181,4 +214,8 @@ def main() -> None:
             thread.join()
 
         left = (fleet.shipping.bytes_from_here - before) / GIBIBYTE
-        print(f"a gibibyte to both: {time.perf_counter() - started:.1f} s, {left:.2f} GiB left this computer")
+        print(
+            f"a gibibyte to both: {time.perf_counter() - started:.1f} s, {left:.2f} GiB left "
+            "this "
+            "computer"
+        )

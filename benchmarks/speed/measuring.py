@@ -1,4 +1,5 @@
-"""How long all measures of one large picture with four watch areas take, beside reading it from its EXR."""
+"""How long all measures of one large picture with four watch areas take, beside reading it from its
+EXR."""
 
 import tempfile
 import time
@@ -21,7 +22,12 @@ AREAS = tuple(Area(f"area {k}", 100 + 400 * k, 200, 240, 240) for k in range(4))
 def main() -> None:
     """Print seconds and their ratio."""
     rng = np.random.default_rng(1)
-    clean = rng.random((HEIGHT // 8, WIDTH // 8, 3)).repeat(8, axis=0).repeat(8, axis=1).astype(np.float32)
+    clean = (
+        rng.random((HEIGHT // 8, WIDTH // 8, 3))
+        .repeat(8, axis=0)
+        .repeat(8, axis=1)
+        .astype(np.float32)
+    )
     noisy, a, b = (clean + rng.normal(0, 0.02, clean.shape).astype(np.float32) for _ in range(3))
     path = Path(tempfile.mkdtemp()) / "picture.exr"
     write_exr(path, Picture(noisy, {"half_a": a, "half_b": b}))

@@ -1,4 +1,5 @@
-"""The whole renderer on the demo scene: threads, recording, traversal's share, size of the scene, and building."""
+"""The whole renderer on the demo scene: threads, recording, traversal's share, size of the scene,
+and building."""
 
 import os
 import time
@@ -16,7 +17,11 @@ from swift_sample.core.renderers.builtin.kernels.camera import aim
 from swift_sample.core.renderers.builtin.kernels.sampler import pixel_seed, sample_pair
 from swift_sample.core.renderers.builtin.lowlevel.memory import vec
 from swift_sample.core.renderers.builtin.lowlevel.records import job_at, path_at
-from swift_sample.core.renderers.builtin.rendering.building import Stopwatch, build_scene, choices_of
+from swift_sample.core.renderers.builtin.rendering.building import (
+    Stopwatch,
+    build_scene,
+    choices_of,
+)
 from swift_sample.core.renderers.builtin.rendering.render import render
 from swift_sample.core.renderers.builtin.rendering.sampling import Sampling
 from swift_sample.core.renderers.builtin.tables.tree import build_tree
@@ -30,7 +35,8 @@ SAMPLES = 8
 
 @kernel
 def trace_only(job_address, path_address, tree, working, samples):
-    """Camera rays, and from each hit one ray to anything and one shadow ray: the demo's mix without shading."""
+    """Camera rays, and from each hit one ray to anything and one shadow ray: the demo's mix without
+    shading."""
     job = job_at(job_address, 0)
     path = path_at(path_address, 0)
     rays = int64(0)
@@ -71,7 +77,12 @@ def trace_only(job_address, path_address, tree, working, samples):
 def ring_scene(n: int) -> Scene:
     """The traversal benchmark's ring with 2 n^2 triangles, matt, under an even sky."""
     corners = ring_mesh(n)
-    mesh = Mesh("ring", 0, corners.reshape(-1, 3), np.arange(3 * len(corners), dtype=np.int32).reshape(-1, 3))
+    mesh = Mesh(
+        "ring",
+        0,
+        corners.reshape(-1, 3),
+        np.arange(3 * len(corners), dtype=np.int32).reshape(-1, 3),
+    )
 
     return Scene(
         "ring",
@@ -93,7 +104,9 @@ def main() -> None:
         """Seconds of the sampling, and rays cast."""
         stopwatch = Stopwatch()
         configuration = base.replace({"device.threads": threads})
-        _, found = render(built, configuration, SIZE, 1, View(), stopwatch, record=record, passes=record)
+        _, found = render(
+            built, configuration, SIZE, 1, View(), stopwatch, record=record, passes=record
+        )
 
         return stopwatch.wall["sampling"], int(found.rays["total"])
 
@@ -106,14 +119,31 @@ def main() -> None:
 
     def traversal_rate() -> float:
         started = time.perf_counter()
-        rays = trace_only(idle._job.address, idle._paths.address, traversed.address, traversed.working, SAMPLES)
+        rays = trace_only(
+            idle._job.address, idle._paths.address, traversed.address, traversed.working, SAMPLES
+        )
         return rays / (time.perf_counter() - started)
 
     idle.run()  # what it hands to its kernels is complete only then
-    found = alternate({"one thread": lambda: rate(1), "two threads": lambda: rate(2), "traversal": traversal_rate})
-    print("  " + ", ".join(f"{name} {np.median(rates) / 1e6:.2f} million rays/s" for name, rates in found.items()))
-    show("whole renderer over traversal alone, rays per second", ratio(found, "one thread", "traversal"), "at least 0.5")
-    show("two threads over one", ratio(found, "two threads", "one thread"), "at least 1.85 on two free cores")
+    found = alternate(
+        {"one thread": lambda: rate(1), "two threads": lambda: rate(2), "traversal": traversal_rate}
+    )
+    print(
+        "  "
+        + ", ".join(
+            f"{name} {np.median(rates) / 1e6:.2f} million rays/s" for name, rates in found.items()
+        )
+    )
+    show(
+        "whole renderer over traversal alone, rays per second",
+        ratio(found, "one thread", "traversal"),
+        "at least 0.5",
+    )
+    show(
+        "two threads over one",
+        ratio(found, "two threads", "one thread"),
+        "at least 1.85 on two free cores",
+    )
     times = alternate({"on": lambda: sampling(1, True)[0], "off": lambda: sampling(1, False)[0]})
     show("recording on over off, time", ratio(times, "on", "off"), "at most 1.03")
     _sizes(base)
@@ -130,7 +160,11 @@ def _sizes(base: Configuration) -> None:
         return stopwatch.wall["sampling"]
 
     found = alternate({"large": lambda: seconds(708), "small": lambda: seconds(71)})
-    show("a million triangles over ten thousand, sampling time", ratio(found, "large", "small"), "at most 2.2")
+    show(
+        "a million triangles over ten thousand, sampling time",
+        ratio(found, "large", "small"),
+        "at most 2.2",
+    )
 
 
 def _building() -> None:
@@ -143,7 +177,11 @@ def _building() -> None:
 
     found = alternate({"one": lambda: seconds(1), "all": lambda: seconds(os.cpu_count() or 1)})
     one = found["one"]
-    show("building, seconds per million triangles, one thread", (float(np.median(one)), min(one), max(one)), "at most 1.5")
+    show(
+        "building, seconds per million triangles, one thread",
+        (float(np.median(one)), min(one), max(one)),
+        "at most 1.5",
+    )
     show("building on all threads over one, speed", ratio(found, "one", "all"), "scaling")
 
 

@@ -1,5 +1,6 @@
-"""A thousand machines on one study, simulated: the real driver, policies, state and log on disk; no rendering, times and
-figures drawn from measured ones. Virtual time goes from one event to the next; the driver's own work is real processor time.
+"""A thousand machines on one study, simulated: the real driver, policies, state and log on disk; no
+rendering, times and figures drawn from measured ones. Virtual time goes from one event to the next;
+the driver's own work is real processor time.
 
 `SCALE_SIZES="10x500 100x2000" python -m benchmarks scale`; trials in hundreds of five
 """
@@ -40,7 +41,8 @@ from swift_sample.core.worker.messages import (
 
 SIZES = ((10, 500), (100, 2000), (1000, 5000))
 SAMPLE_SECONDS = 0.66
-"""Of one sample a pixel of the demo at 1280x720 on four threads: it takes 0.33 s at 640x360 on two."""
+"""Of one sample a pixel of the demo at 1280x720 on four threads: it takes 0.33 s at 640x360 on
+two."""
 SCATTER = 0.02
 MEASURE_SECONDS = 0.5
 MERGE_SECONDS = 0.5
@@ -48,7 +50,13 @@ CHUNK_SECONDS = 40.0
 """At 1280x720: comparing three pictures, merging two, and a chunk of 128 samples."""
 LEAVING = 0.01
 """Share of machines that leave while they work."""
-HARDWARE = {"processor": "simulated", "cores": 8, "threads": 16, "memory_bytes": 1 << 35, "system": "Linux x86_64"}
+HARDWARE = {
+    "processor": "simulated",
+    "cores": 8,
+    "threads": 16,
+    "memory_bytes": 1 << 35,
+    "system": "Linux x86_64",
+}
 
 
 class Virtual:
@@ -100,7 +108,9 @@ class Link:
         self._job += 1
         began = time.process_time()
         seconds, reply = self._fleet.answer(request)
-        self._fleet.spent += time.process_time() - began  # making answers up is not the driver's work
+        self._fleet.spent += (
+            time.process_time() - began
+        )  # making answers up is not the driver's work
 
         if self.name:
             self._fleet.time.busy += seconds
@@ -135,12 +145,27 @@ class SimulatedFleet:
         self._rng = np.random.default_rng(3)
         self.spent = 0.0
 
-    def open(self, renderer: Any, study: str, on_reply: Callable[[Any, Any], None], tell: Callable[[Any], None]) -> None:
+    def open(
+        self,
+        renderer: Any,
+        study: str,
+        on_reply: Callable[[Any, Any], None],
+        tell: Callable[[Any], None],
+    ) -> None:
         self.on_reply = on_reply
         for number in range(self._machines):
             link = Link(self, f"m{number:04d}")
-            card = Card(name=link.name, hardware=HARDWARE, software="s", renderer="", at=0.0, computer=link.name)
-            self.time.after(0.001 * number, lambda link=link, card=card: tell(Joined(link, card, 0.0)))  # type: ignore[misc]
+            card = Card(
+                name=link.name,
+                hardware=HARDWARE,
+                software="s",
+                renderer="",
+                at=0.0,
+                computer=link.name,
+            )
+            self.time.after(
+                0.001 * number, lambda link=link, card=card: tell(Joined(link, card, 0.0))
+            )  # type: ignore[misc]
 
             if self._rng.random() < LEAVING:
                 self.time.after(float(self._rng.uniform(30, 200)), link.leave)
@@ -155,7 +180,11 @@ class SimulatedFleet:
                 return 1.0, Rendered(result=record(1.0, self._rng), digest="")
 
             settings = request.spec.settings
-            cost = SAMPLE_SECONDS * int(settings["samples.max"]) * (0.4 + 0.05 * int(settings["bounces.total"]))
+            cost = (
+                SAMPLE_SECONDS
+                * int(settings["samples.max"])
+                * (0.4 + 0.05 * int(settings["bounces.total"]))
+            )
             seconds = cost * math.exp(SCATTER * self._rng.normal())
             return seconds, Rendered(result=record(seconds, self._rng), digest="")
 
@@ -164,7 +193,9 @@ class SimulatedFleet:
 
         if isinstance(request, ReferenceJob):
             samples = request.samples_before + (96 if request.chunks_before == 0 else 128)
-            return MERGE_SECONDS, ReferenceExtended(samples=samples, floor=12.0 / math.sqrt(samples), seconds=1.0, digest="")
+            return MERGE_SECONDS, ReferenceExtended(
+                samples=samples, floor=12.0 / math.sqrt(samples), seconds=1.0, digest=""
+            )
 
         if isinstance(request, MeasureJob):
             grain = 1.5
@@ -175,7 +206,8 @@ class SimulatedFleet:
 
 
 def simulate(machines: int, trials: int) -> tuple[float, float, float, int]:
-    """Virtual seconds until everything is measured, the best possible ones, processor seconds of the driver, and runs."""
+    """Virtual seconds until everything is measured, the best possible ones, processor seconds of
+    the driver, and runs."""
     virtual = Virtual()
     with tempfile.TemporaryDirectory() as folder:
         path = create_study(Path(folder) / "large.study", large_study(trials))
@@ -204,12 +236,14 @@ def simulate(machines: int, trials: int) -> tuple[float, float, float, int]:
 def main() -> None:
     """Print a row for each number of machines and trials."""
     asked = os.environ.get("SCALE_SIZES", "").split()
-    sizes = [(int(size.partition("x")[0]), int(size.partition("x")[2])) for size in asked] or list(SIZES)
+    sizes = [(int(size.partition("x")[0]), int(size.partition("x")[2])) for size in asked] or list(
+        SIZES
+    )
     print("machines  trials    runs   virtual s   of best   driver s   of a processor   ms a job")
 
     for machines, trials in sizes:
         seconds, best, spent, runs = simulate(machines, trials)
         print(
-            f"{machines:8d}{trials:8d}{runs:8d}{seconds:12.0f}{seconds / best:10.2f}{spent:11.1f}{spent / seconds:17.3f}"
-            f"{1000 * spent / runs:11.1f}"
+            f"{machines:8d}{trials:8d}{runs:8d}{seconds:12.0f}{seconds / best:10.2f}"
+            f"{spent:11.1f}{spent / seconds:17.3f}{1000 * spent / runs:11.1f}"
         )

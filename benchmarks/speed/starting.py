@@ -19,7 +19,11 @@ def main() -> None:
     """Print the table."""
     with tempfile.TemporaryDirectory() as folder:
         study = create_study(Path(folder) / "small.study", demo_study())
-        commands = {"--help": ["--help"], "limit": ["limit", str(study), "grain", "3"], "pick": ["pick", str(study)]}
+        commands = {
+            "--help": ["--help"],
+            "limit": ["limit", str(study), "grain", "3"],
+            "pick": ["pick", str(study)],
+        }
         measures = {"Python": lambda: _seconds([sys.executable, "-c", "pass"])}
         measures |= {name: _starting(command) for name, command in commands.items()}
         found = alternate(measures)
@@ -28,7 +32,11 @@ def main() -> None:
         seconds = sorted(found[name])
         times = ratio(found, name, "Python")[0]
         middle = seconds[len(seconds) // 2]
-        print(f"  {name:8s} {middle:.2f} s  ({seconds[0]:.2f} to {seconds[-1]:.2f})  {times:5.1f} × Python  reach {reach} s")
+        print(
+            f"  {name:8s} {middle:.2f} s  ({seconds[0]:.2f} to {seconds[-1]:.2f})  "
+            f"{times:5.1f} × "
+            f"Python  reach {reach} s"
+        )
 
 
 def _starting(command: list[str]) -> Callable[[], float]:
@@ -36,13 +44,20 @@ def _starting(command: list[str]) -> Callable[[], float]:
 
 
 def _seconds(command: list[str]) -> float:
-    """Processor time of a command and all that it starts, with compiled modules kept as they are for users."""
-    surroundings = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
+    """Processor time of a command and all that it starts, with compiled modules kept as they are
+    for users."""
+    surroundings = {
+        name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"
+    }
     before = os.times()
-    subprocess.run(command, env=surroundings, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=False)
+    subprocess.run(
+        command, env=surroundings, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=False
+    )
     after = os.times()
 
-    return after.children_user + after.children_system - before.children_user - before.children_system
+    return (
+        after.children_user + after.children_system - before.children_user - before.children_system
+    )
 
 
 if __name__ == "__main__":

@@ -1,7 +1,9 @@
-"""What a large study costs: opening it, taking in one finished run, dragging the line and hovering a chip in its window, and
-what window and command line use while a render is timed. Processor time, at 500 and at 5,000 trials with three runs each.
+"""What a large study costs: opening it, taking in one finished run, dragging the line and hovering
+a chip in its window, and what window and command line use while a render is timed. Processor time,
+at 500 and at 5,000 trials with three runs each.
 
-Times of runs and figures are made up; nothing is rendered but for the last part, which times real renders.
+Times of runs and figures are made up; nothing is rendered but for the last part, which times real
+renders.
 """
 
 import math
@@ -23,7 +25,15 @@ from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.records import RunRecord, Samples
 from swift_sample.core.study.answers.results import collect
-from swift_sample.core.study.log.events import Event, Measured, Measurement, ReferenceGrew, Run, RunFinished, RunResult
+from swift_sample.core.study.log.events import (
+    Event,
+    Measured,
+    Measurement,
+    ReferenceGrew,
+    Run,
+    RunFinished,
+    RunResult,
+)
 from swift_sample.core.study.log.identity import picture_identity
 from swift_sample.core.study.log.state import StudyState, replace_state
 from swift_sample.core.study.log.store import Store, create_study
@@ -55,14 +65,20 @@ def large_study(trials: int) -> Study:
         },
     )
     base = configured({"samples.max": 35, "bounces.total": 12, "tiles.size": 32})
-    return Study(f"{trials} trials", "honey-stall-small", (64, 36), base=base, sweeps=(grid,), repeats=RUNS)
+    return Study(
+        f"{trials} trials", "honey-stall-small", (64, 36), base=base, sweeps=(grid,), repeats=RUNS
+    )
 
 
 def record(seconds: float, rng: np.random.Generator) -> RunRecord:
     """As long as those of real renders."""
     phases = dict.fromkeys(("load", "textures", "build", "denoise", "write"), 0.01)
     bounces = [
-        {kind: float(rng.random()) for kind in ("camera", "diffuse", "glossy", "transmission", "shadow")} for _ in range(13)
+        {
+            kind: float(rng.random())
+            for kind in ("camera", "diffuse", "glossy", "transmission", "shadow")
+        }
+        for _ in range(13)
     ]
 
     return RunRecord(
@@ -181,7 +197,8 @@ def spent(work: Callable[[], object]) -> float:
 
 
 def core(path: Path, extra: list[RunFinished]) -> tuple[float, float, float, float]:
-    """Opening; taking in a run and proposing the next step (median and 95 %); everything that follows for a window."""
+    """Opening; taking in a run and proposing the next step (median and 95 %); everything that
+    follows for a window."""
     opened: list[Driver] = []
     opening = spent(lambda: opened.append(Driver(Store.open(path))) or opened[0].snapshot.results)
     (driver,) = opened
@@ -232,13 +249,21 @@ def window(path: Path) -> tuple[float, float, float]:
 
         return spent(work)
 
-    drags = [drawn(lambda: session.set_line(session.line * DRAG if session.line < MOST_LINE else 0.7)) for _ in range(STEPS)]
+    drags = [
+        drawn(lambda: session.set_line(session.line * DRAG if session.line < MOST_LINE else 0.7))
+        for _ in range(STEPS)
+    ]
     keys = [16 + k % 20 for k in range(STEPS)]
     hovers = [drawn(lambda key=key: shown._light_up("samples.max", key)) for key in keys]  # type: ignore[misc]
     session.set_line(1.0)
     shown._light_up("samples.max", None)
     page = shown.page(MapPage)
-    again = [spent(lambda: (setattr(page, "_drawn", None), shown._refresh(), application.processEvents())) for _ in range(5)]
+    again = [
+        spent(
+            lambda: (setattr(page, "_drawn", None), shown._refresh(), application.processEvents())
+        )
+        for _ in range(5)
+    ]
     shown.close()
     wait_for_closed(30)
 
@@ -246,8 +271,11 @@ def window(path: Path) -> tuple[float, float, float]:
 
 
 def while_timed(path: Path, seconds: float = 12.0) -> tuple[float, float]:
-    """The share of one processor that the driver's process uses while a render is timed: command line, window."""
-    plan = replace(large_study(500), size=(320, 180), scene="honey-stall", base=configured({"samples.max": 48}))
+    """The share of one processor that the driver's process uses while a render is timed: command
+    line, window."""
+    plan = replace(
+        large_study(500), size=(320, 180), scene="honey-stall", base=configured({"samples.max": 48})
+    )
     shares = []
     create_study(path, replace(plan, sweeps=(large_study(500).sweeps[0],)))
     begun: list[tuple[float, float]] = []
@@ -292,7 +320,8 @@ def _window_while_timed(path: Path) -> float:
     loop = QEventLoop()
 
     def watch(activity: Activity) -> None:
-        """From the first word of progress of a render to the last: what stands between renders is not timed."""
+        """From the first word of progress of a render to the last: what stands between renders is
+        not timed."""
         if marks and activity.step is not marks[0][0]:
             (_, begun, before), (_, ended, after) = marks[0], marks[-1]
             marks.clear()
@@ -347,6 +376,9 @@ def main() -> None:
         print(f"  {name:52s}{values[0]:>12s}{values[1]:>14s}   {reach.get(name, '')}")
 
     terminal, shown = while_timed(folder / "timed.study")
-    print(f"  share of a processor while a render is timed: command line {terminal:.2%}, window {shown:.2%}   reach 1 %")
+    print(
+        f"  share of a processor while a render is timed: command line {terminal:.2%}, window "
+        f"{shown:.2%}   reach 1 %"
+    )
     with suppress(OSError):
         shutil.rmtree(folder)

@@ -1,4 +1,5 @@
-"""Rays per second against a compiled C program, on that program's own scene and path loop, one thread."""
+"""Rays per second against a compiled C program, on that program's own scene and path loop, one
+thread."""
 
 import math
 import shutil
@@ -13,9 +14,26 @@ from numba import int32, int64, uint32, uint64
 from benchmarks.alternate import alternate, ratio, show
 from swift_sample.core.kernels.bits import float_of
 from swift_sample.core.kernels.compiling import kernel, load_parts
-from swift_sample.core.kernels.vector import HUGE, ONE, TWO_PI, ZERO, along, cross, dot, f32, frame, normalize, to_world
+from swift_sample.core.kernels.vector import (
+    HUGE,
+    ONE,
+    TWO_PI,
+    ZERO,
+    along,
+    cross,
+    dot,
+    f32,
+    frame,
+    normalize,
+    to_world,
+)
 from swift_sample.core.renderers.builtin.kernels.opacity import triangle_in
-from swift_sample.core.renderers.builtin.kernels.traverse import EVERYTHING, STACK_BYTES, any_hit, closest_hit
+from swift_sample.core.renderers.builtin.kernels.traverse import (
+    EVERYTHING,
+    STACK_BYTES,
+    any_hit,
+    closest_hit,
+)
 from swift_sample.core.renderers.builtin.lowlevel.records import tree_at
 from swift_sample.core.renderers.builtin.lowlevel.schema import address_of
 from swift_sample.core.renderers.builtin.tables.surfaces import tree_records
@@ -30,14 +48,20 @@ def ring_mesh(n: int) -> np.ndarray:
     i, j = np.meshgrid(np.arange(n), np.arange(n), indexing="ij")
     u, v = 2 * np.pi * i / n, 2 * np.pi * j / n
     r = 0.5 + 0.05 * np.sin(9 * u) * np.sin(7 * v)
-    points = np.stack([(1.2 + r * np.cos(v)) * np.cos(u), (1.2 + r * np.cos(v)) * np.sin(u), r * np.sin(v)], -1)
+    points = np.stack(
+        [(1.2 + r * np.cos(v)) * np.cos(u), (1.2 + r * np.cos(v)) * np.sin(u), r * np.sin(v)], -1
+    )
     points = points.reshape(-1, 3)
     a = i * n + j
     b = (i + 1) % n * n + j
     c = (i + 1) % n * n + (j + 1) % n
     d = i * n + (j + 1) % n
-    corners = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)])
-    floor = np.array([[-6, -6, -0.6], [6, -6, -0.6], [6, 6, -0.6], [-6, 6, -0.6]])[[[0, 1, 2], [0, 2, 3]]]
+    corners = np.concatenate(
+        [np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)]
+    )
+    floor = np.array([[-6, -6, -0.6], [6, -6, -0.6], [6, 6, -0.6], [-6, 6, -0.6]])[
+        [[0, 1, 2], [0, 2, 3]]
+    ]
 
     return np.concatenate([points[corners], floor]).astype(np.float32)
 
@@ -56,7 +80,19 @@ def draw(state):
 def nearest(tree, working, origin, direction):
     """(distance, slot) of the nearest hit, slot -1 for none: the renderer's own traversal."""
     packed = closest_hit(
-        0, 0, tree, working, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2], HUGE, ZERO, EVERYTHING
+        0,
+        0,
+        tree,
+        working,
+        origin[0],
+        origin[1],
+        origin[2],
+        direction[0],
+        direction[1],
+        direction[2],
+        HUGE,
+        ZERO,
+        EVERYTHING,
     )
     return float_of(uint32(packed >> uint64(32))), int64(int32(uint32(packed)))
 
@@ -64,7 +100,18 @@ def nearest(tree, working, origin, direction):
 @kernel
 def blocked(tree, working, origin, direction, reach):
     return any_hit(
-        0, 0, tree, working, origin[0], origin[1], origin[2], direction[0], direction[1], direction[2], reach, ZERO
+        0,
+        0,
+        tree,
+        working,
+        origin[0],
+        origin[1],
+        origin[2],
+        direction[0],
+        direction[1],
+        direction[2],
+        reach,
+        ZERO,
     )
 
 
@@ -119,7 +166,10 @@ def follow(tree, working, state, origin, direction):
         turn = a * TWO_PI
         tangent, bitangent = frame(n)
         direction = to_world(
-            (math.cos(turn) * radius, math.sin(turn) * radius, math.sqrt(max(ZERO, ONE - b))), tangent, bitangent, n
+            (math.cos(turn) * radius, math.sin(turn) * radius, math.sqrt(max(ZERO, ONE - b))),
+            tangent,
+            bitangent,
+            n,
         )
 
     return state, light, rays
@@ -143,9 +193,15 @@ def trace_mix(tree, working):
                         state, a = draw(state)
                         state, b = draw(state)
                         direction = normalize(
-                            ((f32(x) + a) / f32(SIZE) - f32(0.5), f32(1.2), f32(0.5) - (f32(y) + b) / f32(SIZE) - f32(0.45))
+                            (
+                                (f32(x) + a) / f32(SIZE) - f32(0.5),
+                                f32(1.2),
+                                f32(0.5) - (f32(y) + b) / f32(SIZE) - f32(0.45),
+                            )
                         )
-                        state, light, cast = follow(tree, working, state, (ZERO, f32(-4.5), f32(2.2)), direction)
+                        state, light, cast = follow(
+                            tree, working, state, (ZERO, f32(-4.5), f32(2.2)), direction
+                        )
                         rays += cast
                         total += light
 
@@ -241,7 +297,8 @@ def main() -> None:
         print(f"  {name:8s} {np.median(rates) / 1e6:6.2f} million rays/s")
 
     print(
-        f"  mean light {means[-1]:.5f}, C program {c_mean:.5f}; tree of {2 * RINGS**2 + 2} triangles in {built:.2f} s "
+        f"  mean light {means[-1]:.5f}, C program {c_mean:.5f}; tree of {2 * RINGS**2 + 2} "
+        f"triangles in {built:.2f} s "
         f"(compiled in {compiled:.1f} s)"
     )
     show("against the C program's scalar tree", ratio(found, "ours", "scalar"), "at least 1.0")

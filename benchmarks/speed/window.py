@@ -1,5 +1,5 @@
-"""From a dropped scene to a picture and an estimate, in the window: how long each takes, how long the window was ever busy,
-and how near the estimate comes to what rendering then takes."""
+"""From a dropped scene to a picture and an estimate, in the window: how long each takes, how long
+the window was ever busy, and how near the estimate comes to what rendering then takes."""
 
 import os
 import shutil
@@ -68,8 +68,8 @@ def until(condition) -> float:  # type: ignore[no-untyped-def]
 
 
 def drop(scene: str) -> tuple[float, float, float, float, float]:
-    """Seconds to the first picture, to one of full size, to another after the camera moved, to the estimate; and the longest
-    absence of the event loop."""
+    """Seconds to the first picture, to one of full size, to another after the camera moved, to the
+    estimate; and the longest absence of the event loop."""
     folder = Path(tempfile.mkdtemp())
     window = MainWindow(QSettings(str(folder / "window.ini"), QSettings.Format.IniFormat))
     window.resize(1280, 800)
@@ -81,7 +81,9 @@ def drop(scene: str) -> tuple[float, float, float, float, float]:
     first = until(lambda: window.beginning is not None and window.beginning.light is not None)
     beginning = window.beginning
     assert beginning is not None
-    full = first + until(lambda: beginning.light is not None and beginning.light.shape[1] == beginning.size[0])
+    full = first + until(
+        lambda: beginning.light is not None and beginning.light.shape[1] == beginning.size[0]
+    )
     before = beginning.light
     beginning.place_camera(lambda view: view.orbited(10, 0))
     again = until(lambda: beginning.light is not before)
@@ -104,13 +106,19 @@ def estimates() -> list[float]:
     engine.warm_up(lambda share, text: None)
 
     def seconds(plan: Study, configuration: Configuration, seed: int) -> float:
-        _, record = engine.render(spec_of(plan, configuration, seed), None, lambda share: None, lambda stop: None)
+        _, record = engine.render(
+            spec_of(plan, configuration, seed), None, lambda share: None, lambda stop: None
+        )
         return record.seconds["total"]
 
     for scene, values in STUDIES:
         base = Configuration(RENDERER.catalogue, {"samples.max": 64, "bounces.total": 12})
-        plan = Study("Scripted", scene, (192, 108), base=base, sweeps=(Sweep("one at a time", values),))
-        _, record = engine.render(spec_of(plan, pilot_of(base), 1), None, lambda share: None, lambda stop: None)
+        plan = Study(
+            "Scripted", scene, (192, 108), base=base, sweeps=(Sweep("one at a time", values),)
+        )
+        _, record = engine.render(
+            spec_of(plan, pilot_of(base), 1), None, lambda share: None, lambda stop: None
+        )
         pilot = Pilot(plan, record)
         told = sum(pilot.seconds(one) for one in plan.planned())
         ratios.append(sum(seconds(plan, one, 2) for one in plan.planned()) / told)
@@ -120,8 +128,8 @@ def estimates() -> list[float]:
 
 
 def look_at_large_pictures() -> dict[str, float]:
-    """Milliseconds of a step in Look with two pictures of 3840x2160, in a window of 1280x800 and zoomed to their pixels; the
-    median, drawing included."""
+    """Milliseconds of a step in Look with two pictures of 3840x2160, in a window of 1280x800 and
+    zoomed to their pixels; the median, drawing included."""
     from swift_sample.app.pictures import PictureStore, layers_of
     from swift_sample.core.picture.picture import Picture
     from swift_sample.ui.look.page import DIFFERENCE, SIDE_BY_SIDE, WIPE, LookPage
@@ -131,14 +139,19 @@ def look_at_large_pictures() -> dict[str, float]:
     width, height = LARGE
     rng = np.random.default_rng(1)
     light = rng.random((height, width, 3), np.float32)
-    plain = {name: rng.random((height, width), np.float32) for name in ("depth", "samples", "seconds", "error")}
+    plain = {
+        name: rng.random((height, width), np.float32)
+        for name in ("depth", "samples", "seconds", "error")
+    }
     results = with_runs({100: [10.0] * 3, 50: [5.0] * 3})
     store = PictureStore()
     folder = Path(tempfile.mkdtemp())
     snapshot = snapshot_of(results, folder=folder)
     page = LookPage(DAY, store)
     page.resize(1280, 800)
-    session = FakeSession(results, path=folder, snapshot=snapshot, selected=tuple(t.id for t in results.trials))
+    session = FakeSession(
+        results, path=folder, snapshot=snapshot, selected=tuple(t.id for t in results.trials)
+    )
     started = time.perf_counter()
 
     for trial in results.trials:
@@ -173,12 +186,28 @@ def look_at_large_pictures() -> dict[str, float]:
         exposures = [lambda k=k: page._exposure.setValue(k / 10) for k in range(1, 30)]
         step(f"exposure, {where}", *exposures)
         page.set_mode(DIFFERENCE)
-        step(f"gain, {where}", *(lambda k=k: (page._gain.setCurrentIndex(k), page.refresh()) for k in range(5)))
+        step(
+            f"gain, {where}",
+            *(lambda k=k: (page._gain.setCurrentIndex(k), page.refresh()) for k in range(5)),
+        )
         page.set_mode(SIDE_BY_SIDE)
-        step(f"curve, {where}", *(lambda k=k: (page._curve.setCurrentIndex(k), page.refresh()) for k in (1, 2)))
-        step(f"pass, {where}", *(lambda key=key: page.set_pass(key) for key in ("albedo", "samples", "normal", "beauty")))
+        step(
+            f"curve, {where}",
+            *(lambda k=k: (page._curve.setCurrentIndex(k), page.refresh()) for k in (1, 2)),
+        )
+        step(
+            f"pass, {where}",
+            *(
+                lambda key=key: page.set_pass(key)
+                for key in ("albedo", "samples", "normal", "beauty")
+            ),
+        )
         step(f"mode, {where}", lambda: page.set_mode(WIPE), lambda: page.set_mode(SIDE_BY_SIDE))
-        step(f"moving, {where}", lambda: page.canvas._move_by(QPointF(13, 7)), lambda: page.canvas._move_by(QPointF(-13, -7)))
+        step(
+            f"moving, {where}",
+            lambda: page.canvas._move_by(QPointF(13, 7)),
+            lambda: page.canvas._move_by(QPointF(-13, -7)),
+        )
 
     page.hide()
     page.finish()
@@ -200,13 +229,20 @@ def main() -> None:
 
     for scene in SCENES:
         rows = [drop(scene) for _ in range(REPEATS)]
-        first, full, again, cost, longest = (statistics.median(column) for column in zip(*rows, strict=True))
+        first, full, again, cost, longest = (
+            statistics.median(column) for column in zip(*rows, strict=True)
+        )
 
         print(
-            f"  {scene}: first picture {first:.2f} s after the drop, of full size {full:.2f} s, after the camera moved "
-            f"{again:.2f} s, estimate {cost:.1f} s; the window was away for {1000 * longest:.0f} ms at most",
+            f"  {scene}: first picture {first:.2f} s after the drop, of full size {full:.2f} s, "
+            "after the camera moved "
+            f"{again:.2f} s, estimate {cost:.1f} s; the window was away for {1000 * longest:.0f} "
+            "ms at most",
             flush=True,
         )
 
     ratios = estimates()
-    print(f"  estimates within 25 %: {sum(0.75 <= ratio <= 1.25 for ratio in ratios)} of {len(ratios)}")
+    print(
+        f"  estimates within 25 %: {sum(0.75 <= ratio <= 1.25 for ratio in ratios)} of "
+        f"{len(ratios)}"
+    )

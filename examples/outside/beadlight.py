@@ -1,7 +1,8 @@
-"""Beadlight, a stand-in for a renderer from outside: it draws beads on a table, by its own means and in its own words.
+"""Beadlight, a stand-in for a renderer from outside: it draws beads on a table, by its own means
+and in its own words.
 
-It ships with Swift Sample so that there is another renderer to try things on, and shares no code with the one that is built
-in. A scene is a text file; each line says one thing:
+It ships with Swift Sample so that there is another renderer to try things on, and shares no code
+with the one that is built in. A scene is a text file; each line says one thing:
 
     eye X Y Z   aim X Y Z   angle DEGREES
     sky R G B   R G B                          above, and at the horizon
@@ -31,7 +32,12 @@ class BeadlightError(Exception):
 
 def read_scene(path):
     """What a scene's text says: eye, sky, table, and rows of beads and lamps."""
-    scene = {"eye": (0, 1, 5), "aim": (0, 0.5, 0), "angle": 40.0, "sky": ((0.5, 0.6, 0.8), (0.8, 0.8, 0.8))}
+    scene = {
+        "eye": (0, 1, 5),
+        "aim": (0, 0.5, 0),
+        "angle": 40.0,
+        "sky": ((0.5, 0.6, 0.8), (0.8, 0.8, 0.8)),
+    }
     scene |= {"table": None, "beads": [], "lamps": []}
     try:
         with open(path, encoding="utf-8") as stream:
@@ -45,7 +51,9 @@ def read_scene(path):
         try:
             read_line(scene, words)
         except (ValueError, IndexError) as error:
-            raise BeadlightError(f"{path}, line {number}: not understood: {line.strip()[:60]}") from error
+            raise BeadlightError(
+                f"{path}, line {number}: not understood: {line.strip()[:60]}"
+            ) from error
     return scene
 
 
@@ -53,7 +61,11 @@ def read_line(scene, words):
     kind, rest = words[0], words[1:]
     if kind == "eye":
         parts = dict(zip(("eye", "aim", "angle"), split_at(rest, ("aim", "angle")), strict=True))
-        scene |= {"eye": numbers(parts["eye"], 3), "aim": numbers(parts["aim"], 3), "angle": float(parts["angle"][0])}
+        scene |= {
+            "eye": numbers(parts["eye"], 3),
+            "aim": numbers(parts["aim"], 3),
+            "angle": float(parts["angle"][0]),
+        }
     elif kind == "sky":
         scene["sky"] = (numbers(rest[:3], 3), numbers(rest[3:6], 3))
     elif kind == "table":
@@ -122,7 +134,9 @@ class Beads:
     def normals(self, points, which):
         normals = np.tile([0.0, 1.0, 0.0], (len(points), 1))
         round_ones = which >= 0
-        normals[round_ones] = (points[round_ones] - self.middles[which[round_ones]]) / self.radii[which[round_ones], None]
+        normals[round_ones] = (points[round_ones] - self.middles[which[round_ones]]) / self.radii[
+            which[round_ones], None
+        ]
         return normals
 
     def surface(self, points, which):
@@ -133,7 +147,9 @@ class Beads:
         table = which == -2
         if table.any():
             x, z = points[table, 0], points[table, 2]
-            rings = 0.85 + 0.15 * np.sin(9 * x + 2.0 * np.sin(1.7 * z) + 0.6 * np.sin(23 * x + 5 * z))
+            rings = 0.85 + 0.15 * np.sin(
+                9 * x + 2.0 * np.sin(1.7 * z) + 0.6 * np.sin(23 * x + 5 * z)
+            )
             colours[table] = np.array(self.table[1]) * rings[:, None]
         return colours, blurs
 
@@ -147,7 +163,11 @@ def around(normals, rng, power=1.0):
     across = np.cross(normals, side)
     across /= np.linalg.norm(across, axis=1, keepdims=True)
     up = np.cross(normals, across)
-    return normals * cosine[:, None] + across * (sine * np.cos(turn))[:, None] + up * (sine * np.sin(turn))[:, None]
+    return (
+        normals * cosine[:, None]
+        + across * (sine * np.cos(turn))[:, None]
+        + up * (sine * np.sin(turn))[:, None]
+    )
 
 
 def from_lamps(beads, points, normals, colours, rays, rng):
@@ -163,13 +183,18 @@ def from_lamps(beads, points, normals, colours, rays, rng):
         towards = middle + spot * radius[:, None] - points
         far = np.linalg.norm(towards, axis=1)
         towards /= far[:, None]
-        cosine, facing = np.einsum("ij,ij->i", towards, normals), -np.einsum("ij,ij->i", towards, spot)
+        cosine, facing = (
+            np.einsum("ij,ij->i", towards, normals),
+            -np.einsum("ij,ij->i", towards, spot),
+        )
         lit = (cosine > 0) & (facing > 0)
         if not lit.any():
             continue
         _, met = beads.meet(points[lit] + normals[lit] * 1e-3, towards[lit])
         seen = met == beads.bead_count + chosen[lit]
-        share = cosine[lit] * facing[lit] / far[lit] ** 2 * 4 * np.pi * radius[lit] ** 2 * count / np.pi
+        share = (
+            cosine[lit] * facing[lit] / far[lit] ** 2 * 4 * np.pi * radius[lit] ** 2 * count / np.pi
+        )
         light[lit] += np.where(seen, share, 0)[:, None] * beads.glow[chosen[lit]] * colours[lit]
     return light / rays
 
@@ -192,7 +217,9 @@ def trace(beads, origins, directions, depth, lamp_rays, cap, rng):
         normals[inside] *= -1
         colours, blurs = beads.surface(points, which)
         matt = goes_on & (blurs < 0)
-        brought[matt] += from_lamps(beads, points[matt], normals[matt], colours[matt], lamp_rays, rng)
+        brought[matt] += from_lamps(
+            beads, points[matt], normals[matt], colours[matt], lamp_rays, rng
+        )
         brought *= kept
         if bounce and cap > 0:
             brought *= np.minimum(1, cap / np.maximum(brought.max(axis=1), 1e-9))[:, None]
@@ -249,12 +276,16 @@ def save(light, target):
         return
     from PIL import Image
 
-    shown = np.where(light <= 0.0031308, 12.92 * light, 1.055 * np.maximum(light, 1e-9) ** (1 / 2.4) - 0.055)
+    shown = np.where(
+        light <= 0.0031308, 12.92 * light, 1.055 * np.maximum(light, 1e-9) ** (1 / 2.4) - 0.055
+    )
     Image.fromarray((np.clip(shown, 0, 1) * 255 + 0.5).astype(np.uint8)).save(target)
 
 
 def main():
-    parser = argparse.ArgumentParser(prog="beadlight", description="Draw beads. A stand-in that ships with Swift Sample.")
+    parser = argparse.ArgumentParser(
+        prog="beadlight", description="Draw beads. A stand-in that ships with Swift Sample."
+    )
     parser.add_argument("scene", nargs="?")
     parser.add_argument("--picture", help="an .exr of light, or a .png as it is shown")
     parser.add_argument("--size", default="160x90")
@@ -290,7 +321,10 @@ def main():
             origins, directions = camera_rays(scene, width, height, part, rng)
             own = trace(beads, origins, directions, given.depth, given.lamp_rays, cap, rng)
             light[part] += own.reshape(-1, width, 3)
-        print(f"pass {number + 1} of {given.passes}, {100 * (number + 1) / given.passes:.0f} % done", flush=True)
+        print(
+            f"pass {number + 1} of {given.passes}, {100 * (number + 1) / given.passes:.0f} % done",
+            flush=True,
+        )
     light /= given.passes
     traced = time.perf_counter()
     if studio["soften"] > 0:
@@ -299,7 +333,12 @@ def main():
     save(light, given.picture)
     saved = time.perf_counter()
     if given.times:
-        told = {"load": read - started, "sampling": traced - read, "denoise": smooth - traced, "write": saved - smooth}
+        told = {
+            "load": read - started,
+            "sampling": traced - read,
+            "denoise": smooth - traced,
+            "write": saved - smooth,
+        }
         with open(given.times, "w", encoding="utf-8") as stream:
             json.dump(told, stream)
     print("saved", flush=True)

@@ -1,1 +1,2 @@
-"""Between core and window: the open study on a thread of its own, opening, and pictures read aside. No widgets."""
+"""Between core and window: the open study on a thread of its own, opening, and pictures read aside.
+No widgets."""

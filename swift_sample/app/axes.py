@@ -1,4 +1,5 @@
-"""What can stand on the map's axes: the limit share or any figure up, time or another cost across."""
+"""What can stand on the map's axes: the limit share or any figure up, time or another cost
+across."""
 
 from dataclasses import dataclass
 
@@ -9,12 +10,14 @@ from swift_sample.core.study.answers.results import Results, TrialResult
 SHARE = "share"
 TIME = "time"
 LEAST_FIGURE = 2.0**-7
-"""Figures below this share of their limit (of 1 where there is none) stand there: an axis is logarithmic."""
+"""Figures below this share of their limit (of 1 where there is none) stand there: an axis is
+logarithmic."""
 
 
 @dataclass(frozen=True)
 class Axis:
-    """One quantity on an axis; less is always better. `limit` is in its unit, None where there is none."""
+    """One quantity on an axis; less is always better. `limit` is in its unit, None where there is
+    none."""
 
     key: str
     label: str
@@ -45,15 +48,26 @@ class Axis:
 def upper_axes(results: Results) -> list[Axis]:
     """The limit share, then every figure: those with a limit first."""
     keys = [key for key in results.wanted if key not in COSTS]
-    keys += [key for key, kind in KINDS.items() if key not in keys and key != BRIGHTNESS.key and _falls(kind.key)]
+    keys += [
+        key
+        for key, kind in KINDS.items()
+        if key not in keys and key != BRIGHTNESS.key and _falls(kind.key)
+    ]
     return [Axis(SHARE, "limit share", "", 1.0), *(_axis(key, results) for key in keys)]
 
 
 def lower_axes(results: Results) -> list[Axis]:
     """The time of the study's goal, then the costs."""
     goal = "time until the first picture" if results.study.goal != "final" else "time of a render"
-    told = [key for key in COSTS if key != "first_picture" or results.study.catalogue.capabilities.first_picture]
-    return [Axis(TIME, goal, "s", results.wanted.get("seconds")), *(_axis(key, results) for key in told if key != "seconds")]
+    told = [
+        key
+        for key in COSTS
+        if key != "first_picture" or results.study.catalogue.capabilities.first_picture
+    ]
+    return [
+        Axis(TIME, goal, "s", results.wanted.get("seconds")),
+        *(_axis(key, results) for key in told if key != "seconds"),
+    ]
 
 
 def _falls(key: str) -> bool:
@@ -67,7 +81,13 @@ def _axis(key: str, results: Results) -> Axis:
     if not shown.higher_is_better:
         return Axis(key, shown.label, shown.unit, limit)
 
-    return Axis(key, shown.label.replace("kept", "lost"), shown.unit, None if limit is None else 100 - limit, is_lost=True)
+    return Axis(
+        key,
+        shown.label.replace("kept", "lost"),
+        shown.unit,
+        None if limit is None else 100 - limit,
+        is_lost=True,
+    )
 
 
 def axis_named(axes: list[Axis], key: str) -> Axis:

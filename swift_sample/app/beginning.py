@@ -1,6 +1,8 @@
-"""A study that is being begun: what it will be of, the live picture of that, and what measuring it is likely to cost.
+"""A study that is being begun: what it will be of, the live picture of that, and what measuring it
+is likely to cost.
 
-Nothing is written beside the scene before measuring is asked for. The picture and the pilot come from a worker of their own.
+Nothing is written beside the scene before measuring is asked for. The picture and the pilot come
+from a worker of their own.
 """
 
 from collections.abc import Callable
@@ -29,7 +31,13 @@ from swift_sample.core.study.beginning.pilot import Cost, Pilot, pilot_of, pilot
 from swift_sample.core.study.measuring.policies.sweep import spec_of
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.model import Limits, Study
-from swift_sample.core.study.plan.starting import Suggestion, not_worth_trying, starting_study, suggestions, with_dear
+from swift_sample.core.study.plan.starting import (
+    Suggestion,
+    not_worth_trying,
+    starting_study,
+    suggestions,
+    with_dear,
+)
 from swift_sample.core.worker.messages import (
     Failed,
     Previewed,
@@ -75,9 +83,9 @@ class Beginning(QObject):
         renderer: Renderer | None = None,
         in_force: Limits | None = None,
     ) -> None:
-        """`study` is one that is there already and is looked at again, `in_force` the limits that count in it; None for a new
-        one. `worker` is one that was started
-        before; it ends with this. `renderer` is another than the built-in one, for a new study."""
+        """`study` is one that is there already and is looked at again, `in_force` the limits that
+        count in it; None for a new one. `worker` is one that was started before; it ends with this.
+        `renderer` is another than the built-in one, for a new study."""
         super().__init__(parent)
         if study is not None:
             renderer = renderer_named(study.catalogue.name, file=study.renderer_file)
@@ -86,7 +94,8 @@ class Beginning(QObject):
         self.facts = facts
         self._in_force = in_force
         self._is_judged = study is not None
-        """whether it was looked at that the first picture shows something; of a study that is there already it did"""
+        """whether it was looked at that the first picture shows something; of a study that is there
+        already it did"""
         self.light_note = ""
         """what was done, or is to be done, where the first picture was nearly black"""
         self._dear: list[Finding] = []
@@ -94,7 +103,12 @@ class Beginning(QObject):
         self._tried = study.values_to_try() if study is not None else {}
         base = Configuration(self._renderer.catalogue)
         self.draft = starting_study(
-            Path(scene).stem.replace("-", " ").capitalize(), scene, SIZE, View(curve="soft"), base, facts
+            Path(scene).stem.replace("-", " ").capitalize(),
+            scene,
+            SIZE,
+            View(curve="soft"),
+            base,
+            facts,
         )
 
         if isinstance(self._renderer, CommandRenderer):
@@ -254,7 +268,9 @@ class Beginning(QObject):
     def _with_suggestions(self, draft: Study) -> Study:
         found = with_dear(suggestions(draft.base, self.facts), draft.base, self._dear)
         offered = {one.key: one.values for one in found} | dict(self._tried)
-        return draft.with_values_to_try({key: values for key, values in offered.items() if key in self.chosen})
+        return draft.with_values_to_try(
+            {key: values for key, values in offered.items() if key in self.chosen}
+        )
 
     def _told(self) -> "_Told":
         return _Told(self)
@@ -274,7 +290,8 @@ class Beginning(QObject):
         self.changed.emit()
 
     def _read_facts(self, before: Study) -> None:
-        """Read what the scene now holds; where it cannot be had so, light, camera and frame go back to what they were."""
+        """Read what the scene now holds; where it cannot be had so, light, camera and frame go back
+        to what they were."""
         draft = self.draft
 
         def read() -> None:
@@ -306,8 +323,14 @@ class Beginning(QObject):
     def _preview(self) -> None:
         self._until_pilot.stop()
         self._number += 1
-        spec = spec_of(self.draft, self.draft.base, PREVIEW_SEED).model_copy(update={"size": self.size})
-        self._ask(PreviewJob(spec=spec, samples=PREVIEW_SAMPLES, folder=str(self._folder), number=self._number))
+        spec = spec_of(self.draft, self.draft.base, PREVIEW_SEED).model_copy(
+            update={"size": self.size}
+        )
+        self._ask(
+            PreviewJob(
+                spec=spec, samples=PREVIEW_SAMPLES, folder=str(self._folder), number=self._number
+            )
+        )
 
     def _render_pilot(self) -> None:
         if self.pilot is None:
@@ -353,7 +376,9 @@ class Beginning(QObject):
 
         if isinstance(reply, Progress):
             if reply.text:
-                self.words = f"{reply.text} …" + (f" {reply.share:.0%}" if 0 < reply.share < 1 else "")
+                self.words = f"{reply.text} …" + (
+                    f" {reply.share:.0%}" if 0 < reply.share < 1 else ""
+                )
                 self.changed.emit()
             return
 
@@ -361,7 +386,9 @@ class Beginning(QObject):
         if reply is None:
             self.words = "The renderer ended."
             self.problem.emit(
-                f"the renderer ended unexpectedly ({self._worker.exit_words()}); the scene may be too large for it"
+                f"the renderer ended unexpectedly ({self._worker.exit_words()}); the scene may "
+                "be "
+                "too large for it"
             )
         elif isinstance(reply, Failed):
             self.words = f"This cannot be shown: {reply.reason}"
@@ -379,7 +406,8 @@ class Beginning(QObject):
         self.changed.emit()
 
     def _judge_light(self) -> None:
-        """See that the first picture shows something: where only what glows lights the scene and does not, add a soft sky."""
+        """See that the first picture shows something: where only what glows lights the scene and
+        does not, add a soft sky."""
         if self.light is None:
             return
 
@@ -388,7 +416,9 @@ class Beginning(QObject):
 
         if not dark:
             self.light_note = self.light_note if added else ""
-        elif not self._is_judged and self.facts.only_glows and self.draft.staging.environment is None:
+        elif (
+            not self._is_judged and self.facts.only_glows and self.draft.staging.environment is None
+        ):
             self.light_note = DARK_GLOW_NOTE
             self.stage(lambda staging: replace(staging, environment=SOFT_SKY))
         else:

@@ -1,4 +1,5 @@
-"""Blending a trial's raw picture with what a denoiser makes of it: off the window's thread, with figures that follow."""
+"""Blending a trial's raw picture with what a denoiser makes of it: off the window's thread, with
+figures that follow."""
 
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -30,8 +31,9 @@ MOST_RUNS = 2
 
 
 class Blending(QObject):
-    """Pictures of one trial's runs that are blended alike; the first is the one that is seen. `layers` are its raw and
-    denoised light for the canvas; `figures` those of the blend as it stood last."""
+    """Pictures of one trial's runs that are blended alike; the first is the one that is seen.
+    `layers` are its raw and denoised light for the canvas; `figures` those of the blend as it stood
+    last."""
 
     changed = pyqtSignal()
     measured = pyqtSignal()
@@ -74,9 +76,12 @@ class Blending(QObject):
 
     @property
     def methods(self) -> list[str]:
-        """What the raw picture can be denoised with: as it was rendered, and the renderer's denoisers."""
+        """What the raw picture can be denoised with: as it was rendered, and the renderer's
+        denoisers."""
         own = [AS_RENDERED] if self._pictures and "raw" in self._pictures[0].layers else []
-        declared = [s for s in self._configuration.catalogue.all_with_role(DENOISING) if s.kind == "choice"]
+        declared = [
+            s for s in self._configuration.catalogue.all_with_role(DENOISING) if s.kind == "choice"
+        ]
         if not declared or not self._renderer.capabilities.denoises_stored:
             return own
 
@@ -110,9 +115,11 @@ class Blending(QObject):
             self.strength, self.mask = self._past.pop()
             self._follow()
 
-    def stroke(self, start: QPointF, end: QPointF, first: bool, radius: float, hardness: float, erase: bool) -> None:
-        """Paint from one point of the picture to another. The first stroke begins with a mask that is full everywhere, or
-        empty where it paints the denoised picture back in."""
+    def stroke(
+        self, start: QPointF, end: QPointF, first: bool, radius: float, hardness: float, erase: bool
+    ) -> None:
+        """Paint from one point of the picture to another. The first stroke begins with a mask that
+        is full everywhere, or empty where it paints the denoised picture back in."""
         if not self._pictures:
             return
         if first:
@@ -120,7 +127,9 @@ class Blending(QObject):
 
         height, width = self._pictures[0].beauty.shape[:2]
         mask = self.mask or Mask(np.full((height, width), 1.0 if erase else 0.0, np.float32))
-        drawn = Stroke(((start.x(), start.y()), (end.x(), end.y())), radius, hardness, 0.0 if erase else 1.0)
+        drawn = Stroke(
+            ((start.x(), start.y()), (end.x(), end.y())), radius, hardness, 0.0 if erase else 1.0
+        )
         self.mask = Mask(paint(mask.values, drawn), mask.version + 1)
         self._follow()
 
@@ -138,7 +147,8 @@ class Blending(QObject):
             self._do(f"denoising with {method}", lambda: self._denoise(method))
 
     def save(self, path: Path) -> None:
-        """Write the blend with its mask, raw and denoised light as layers; `saved` or `problem` follows."""
+        """Write the blend with its mask, raw and denoised light as layers; `saved` or `problem`
+        follows."""
         denoised = self._denoised.get(self.method)
         strength = self.strength
         mask = self.mask
@@ -166,7 +176,11 @@ class Blending(QObject):
             with suppress(SwiftSampleError):  # it only makes the figures surer
                 pictures.append(read(*file))
 
-        true = read(*self._reference) if self._reference is not None and self._reference[0].exists() else None
+        true = (
+            read(*self._reference)
+            if self._reference is not None and self._reference[0].exists()
+            else None
+        )
 
         def take() -> None:
             self._pictures = pictures
@@ -175,7 +189,11 @@ class Blending(QObject):
 
             if not methods:
                 self.is_busy = False
-                self.problem.emit("This renderer cannot denoise a picture that is there already, and none was denoised.")
+                self.problem.emit(
+                    "This renderer cannot denoise a picture that is there already, and none "
+                    "was "
+                    "denoised."
+                )
                 self.changed.emit()
                 return
 
@@ -185,7 +203,9 @@ class Blending(QObject):
 
     def _denoise(self, method: str) -> None:
         if method not in self._denoised:
-            self._denoised[method] = [self._denoised_by(method, picture) for picture in self._pictures]
+            self._denoised[method] = [
+                self._denoised_by(method, picture) for picture in self._pictures
+            ]
 
         first = self._pictures[0]
         layers = layers_of(self.path, Picture(self._denoised[method][0], {"raw": _raw(first)}))
@@ -204,7 +224,11 @@ class Blending(QObject):
 
         layers = {name: values for name, values in picture.layers.items() if name != "raw"}
         plain = Picture(_raw(picture), layers, picture.reduced, picture.notes)
-        return self._renderer.engine().denoise(plain, at_full_strength(self._configuration, method)).beauty
+        return (
+            self._renderer.engine()
+            .denoise(plain, at_full_strength(self._configuration, method))
+            .beauty
+        )
 
     def _measure(self) -> None:
         """Measure the blend as it stands; while one is measured the next one waits."""
@@ -229,7 +253,9 @@ class Blending(QObject):
             values = mask.values if mask is not None else None
             pairs = zip(self._pictures, denoised, strict=True)
             mixed = [blended(picture, smooth, strength, values).beauty for picture, smooth in pairs]
-            comparison = Comparison(mixed, self._true.beauty, self.view, None, self._true.halves, seeds=len(mixed) > 1)
+            comparison = Comparison(
+                mixed, self._true.beauty, self.view, None, self._true.halves, seeds=len(mixed) > 1
+            )
             figures = measure(comparison)[WHOLE]
 
             def take() -> None:

@@ -1,4 +1,5 @@
-"""Pictures that come from elsewhere and stand beside the trials in Look, measured against the study's reference."""
+"""Pictures that come from elsewhere and stand beside the trials in Look, measured against the
+study's reference."""
 
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
@@ -51,7 +52,9 @@ class ForeignPictures(QObject):
         self.pictures[foreign.name] = foreign
 
         if reference is None:
-            self.pictures[foreign.name] = Foreign(path, problem="there is no reference yet to measure it against")
+            self.pictures[foreign.name] = Foreign(
+                path, problem="there is no reference yet to measure it against"
+            )
         else:
             self._work.submit(self._measure, path, view, reference)
 
@@ -74,7 +77,9 @@ class ForeignPictures(QObject):
             second = read(*reference)
             check_comparable(first, path, second, reference[0])
             raw = first.halves if "raw" not in first.layers else None
-            figures = measure(Comparison([first.beauty], second.beauty, view, raw, second.halves, seeds=False))[WHOLE]
+            figures = measure(
+                Comparison([first.beauty], second.beauty, view, raw, second.halves, seeds=False)
+            )[WHOLE]
             made = Foreign(path, figures, is_measured=True)
         except SwiftSampleError as error:
             made = Foreign(path, problem=one_line(error))

@@ -16,7 +16,8 @@ NO_DIFFERENCE = "no measurable difference"
 
 @dataclass(frozen=True)
 class ChipState:
-    """What a chip shows. `time_share` is its time over the longest in the row, None while it is not measured."""
+    """What a chip shows. `time_share` is its time over the longest in the row, None while it is not
+    measured."""
 
     value: Value
     is_base: bool
@@ -40,13 +41,15 @@ class StripState:
     chips: tuple[ChipState, ...]
     remark: str
     idle_reason: str
-    """why the setting has no effect on this scene or beside the base's other values; empty where it has"""
+    """why the setting has no effect on this scene or beside the base's other values; empty where it
+    has"""
     leverage: float
     """share of the base's time that its best acceptable value saves; 0 for none"""
     folded: bool = False
     """its chips are worth no room, unless asked for"""
     in_other_bases: str = ""
-    """what the kept bases have here, where it is not what the base has: "night 4 · preview 2"; empty otherwise"""
+    """what the kept bases have here, where it is not what the base has: "night 4 · preview 2";
+    empty otherwise"""
 
     @property
     def is_tried(self) -> bool:
@@ -55,18 +58,21 @@ class StripState:
 
     @property
     def matters(self) -> bool:
-        """Whether it stands first: it is tried, was found to win something, or is what kept bases differ in."""
+        """Whether it stands first: it is tried, was found to win something, or is what kept bases
+        differ in."""
         return self.is_tried or self.leverage > 0 or bool(self.in_other_bases)
 
 
 class StripStates:
-    """A strip for every setting, in the catalogue's order; one is worked out anew only where something of it changed, so that
-    a dragged line costs little."""
+    """A strip for every setting, in the catalogue's order; one is worked out anew only where
+    something of it changed, so that a dragged line costs little."""
 
     def __init__(self) -> None:
         self._known: dict[str, tuple[tuple[object, ...], StripState]] = {}
 
-    def of(self, study: Study, results: Results | None, facts: SceneFacts | None = None) -> list[StripState]:
+    def of(
+        self, study: Study, results: Results | None, facts: SceneFacts | None = None
+    ) -> list[StripState]:
         alone = _alone_by_value(study, results)
         strips = []
         origin, base = (results.origin, results.base) if results is not None else (None, None)
@@ -88,7 +94,9 @@ class StripStates:
         return strips
 
 
-def strip_states(study: Study, results: Results | None, facts: SceneFacts | None = None) -> list[StripState]:
+def strip_states(
+    study: Study, results: Results | None, facts: SceneFacts | None = None
+) -> list[StripState]:
     """A strip for every setting, in the catalogue's order."""
     return StripStates().of(study, results, facts)
 
@@ -97,20 +105,29 @@ def group_words(states: Sequence[StripState]) -> str:
     """What a folded group comes to: "2 of 7 tried, wins up to 41 %"."""
     tried = sum(state.is_tried for state in states)
     best = max((state.leverage for state in states), default=0.0)
-    words = f"{tried} of {len(states)} tried" if tried else f"{len(states)} settings" if len(states) > 1 else "1 setting"
+    words = (
+        f"{tried} of {len(states)} tried"
+        if tried
+        else f"{len(states)} settings"
+        if len(states) > 1
+        else "1 setting"
+    )
 
     return words + (f", wins up to {best:.0%}" if best >= 0.005 else "")
 
 
 def trail_of(study: Study, results: Results, key: str) -> list[TrialResult]:
-    """The measured trials that differ from the base in one setting only, with the base, in the order of the values."""
+    """The measured trials that differ from the base in one setting only, with the base, in the
+    order of the values."""
     by_value = _alone_by_value(study, results).get(key, {})
     trials = [t for t in (*by_value.values(), results.base) if t is not None and t.is_on_map]
 
     def place(trial: TrialResult) -> float:
         value = trial.configuration[key]
         declared = study.catalogue[key]
-        return float(declared.values.index(str(value))) if declared.kind == "choice" else float(value)
+        return (
+            float(declared.values.index(str(value))) if declared.kind == "choice" else float(value)
+        )
 
     return sorted(trials, key=place)
 
@@ -119,16 +136,27 @@ def _alone_by_value(study: Study, results: Results | None) -> dict[str, dict[Val
     """Trials that differ from the base in exactly one setting."""
     if results is None or study.base != results.study.base:
         return {}  # a base that was just edited: its results follow in a moment
-    return {key: {value: results.by_id[name] for value, name in values.items()} for key, values in results.alone.items()}
+    return {
+        key: {value: results.by_id[name] for value, name in values.items()}
+        for key, values in results.alone.items()
+    }
 
 
 def _strip(
-    study: Study, results: Results | None, declared: Setting, alone: dict[Value, TrialResult], facts: SceneFacts | None
+    study: Study,
+    results: Results | None,
+    declared: Setting,
+    alone: dict[Value, TrialResult],
+    facts: SceneFacts | None,
 ) -> StripState:
     key = declared.key
     base_value = study.base[declared.key]
     fixed = not study.catalogue.capabilities.starts
-    planned = {base_value, *study.values_to_try().get(key, ()), *(declared.suggested if fixed else alone)}
+    planned = {
+        base_value,
+        *study.values_to_try().get(key, ()),
+        *(declared.suggested if fixed else alone),
+    }
     base = results.base if results is not None else None
     offered = facts.choices.get(key, ()) if facts is not None else ()
     shown = list(dict.fromkeys([*declared.suggested, *offered, *planned]))
@@ -139,20 +167,29 @@ def _strip(
     trials = {**alone, **({base_value: base} if base is not None else {})}
     longest = max((t.seconds.value for t in trials.values() if t.seconds is not None), default=0.0)
     chips = tuple(
-        replace(_chip(study, results, declared, value, value in planned, trials.get(value), longest), fixed=fixed)
+        replace(
+            _chip(study, results, declared, value, value in planned, trials.get(value), longest),
+            fixed=fixed,
+        )
         for value in shown
     )
 
     reason = facts.reason_against(declared.needs) if facts is not None else ""
     if not reason and study.base.is_idle(declared) and declared.neutral_when is not None:
         other = study.catalogue[declared.neutral_when[0]]
-        reason = f"has no effect with {other.full_label.lower()}: {other.show(study.base[other.key])}"
+        reason = (
+            f"has no effect with {other.full_label.lower()}: {other.show(study.base[other.key])}"
+        )
 
     leverage, remark = _leverage(alone, results)
     others = " · ".join(
-        f"{name} {declared.show(kept[key])}" for name, kept in study.bases.items() if key in kept and kept[key] != base_value
+        f"{name} {declared.show(kept[key])}"
+        for name, kept in study.bases.items()
+        if key in kept and kept[key] != base_value
     )
-    return StripState(declared, chips, remark, reason, leverage, bool(reason) or remark == NO_DIFFERENCE, others)
+    return StripState(
+        declared, chips, remark, reason, leverage, bool(reason) or remark == NO_DIFFERENCE, others
+    )
 
 
 def _chip(
@@ -172,8 +209,12 @@ def _chip(
     share = None
     if results is not None and trial is not None and trial.seconds is not None:
         share = trial.seconds.value / longest if longest else None
-        tip += f"\n{show_seconds(trial.seconds.value)}" + ("" if is_base else f", {show_factor(trial.times_faster)}")
-        tip += "".join(f"\n{quantity(k).label} {show_error(k, trial, results)}" for k in trial.shares)
+        tip += f"\n{show_seconds(trial.seconds.value)}" + (
+            "" if is_base else f", {show_factor(trial.times_faster)}"
+        )
+        tip += "".join(
+            f"\n{quantity(k).label} {show_error(k, trial, results)}" for k in trial.shares
+        )
     elif trial is not None and trial.failure:
         tip += f"\nfailed: {trial.failure}"
     elif not planned:
@@ -181,9 +222,22 @@ def _chip(
 
     forbidden = value in study.forbidden.get(declared.key, ())
     tip += "\nmust not be used: measured, but never picked" if forbidden else ""
-    told = f"{show_seconds(trial.seconds.value)}, {trial.verdict}" if trial is not None and trial.seconds is not None else ""
+    told = (
+        f"{show_seconds(trial.seconds.value)}, {trial.verdict}"
+        if trial is not None and trial.seconds is not None
+        else ""
+    )
 
-    return ChipState(value, is_base, planned, share, trial.verdict if trial is not None else UNMEASURED, tip, forbidden, told)
+    return ChipState(
+        value,
+        is_base,
+        planned,
+        share,
+        trial.verdict if trial is not None else UNMEASURED,
+        tip,
+        forbidden,
+        told,
+    )
 
 
 def _leverage(alone: dict[Value, TrialResult], results: Results | None) -> tuple[float, str]:
@@ -191,11 +245,17 @@ def _leverage(alone: dict[Value, TrialResult], results: Results | None) -> tuple
     if not measured or results is None:
         return 0.0, ""
 
-    different = [t for t in measured if t.times_faster is not None and is_difference(t.times_faster)]
+    different = [
+        t for t in measured if t.times_faster is not None and is_difference(t.times_faster)
+    ]
     if not different:
         same_picture = all(t.verdict == ACCEPTABLE for t in measured)
         return 0.0, NO_DIFFERENCE if same_picture else ""
 
-    wins = [1 - 1 / t.times_faster.value for t in different if t.verdict == ACCEPTABLE and t.times_faster is not None]
+    wins = [
+        1 - 1 / t.times_faster.value
+        for t in different
+        if t.verdict == ACCEPTABLE and t.times_faster is not None
+    ]
     best = max(wins, default=0.0)
     return (best, f"wins up to {best:.0%}") if best >= 0.005 else (0.0, "wins nothing acceptable")

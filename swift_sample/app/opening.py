@@ -8,7 +8,13 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from swift_sample.core.errors import RenderStoppedError, StudyBusyError, StudyError, SwiftSampleError, one_line
+from swift_sample.core.errors import (
+    RenderStoppedError,
+    StudyBusyError,
+    StudyError,
+    SwiftSampleError,
+    one_line,
+)
 from swift_sample.core.log import log_file, report_error
 from swift_sample.core.renderers.finished.rows import Row
 from swift_sample.core.renderers.port import Renderer, SceneFacts
@@ -24,8 +30,8 @@ from swift_sample.core.study.plan.model import Study
 
 @dataclass(frozen=True)
 class Opened:
-    """A study that was asked for, or why it is not there. `then` says what was wanted of it: "" to look at it, "measure", or
-    "search" within `budget_seconds`, None for as long as it takes."""
+    """A study that was asked for, or why it is not there. `then` says what was wanted of it: "" to
+    look at it, "measure", or "search" within `budget_seconds`, None for as long as it takes."""
 
     driver: Driver | None
     problem: str
@@ -33,7 +39,8 @@ class Opened:
     budget_seconds: float | None = None
     path: Path | None = None
     measured_behind: str = ""
-    """where it cannot be opened since it is measured in the background: "run" or "search" is what is done there"""
+    """where it cannot be opened since it is measured in the background: "run" or "search" is what
+    is done there"""
 
 
 @dataclass(frozen=True)
@@ -72,11 +79,15 @@ class Opener(QObject):
         def find() -> Path:
             behind = background.found(path)
             if behind is not None and not background.take_over(path, behind[0]):
-                raise StudyError(f"{path}: measuring in the background does not end; try again in a minute")
+                raise StudyError(
+                    f"{path}: measuring in the background does not end; try again in a minute"
+                )
             return path
 
         behind = background.found(path)
-        then = {"run": "measure", "search": "search"}.get(behind[1], "") if behind is not None else ""
+        then = (
+            {"run": "measure", "search": "search"}.get(behind[1], "") if behind is not None else ""
+        )
         self._do(find, then)
 
     def demo(self) -> None:
@@ -84,8 +95,8 @@ class Opener(QObject):
         self._do(_demo, "measure")
 
     def read_scene(self, scene: str, file: Path | None = None) -> None:
-        """Read a scene, for the renderer that a renderer file describes where there is one; `scene_read` follows. Nothing is
-        written."""
+        """Read a scene, for the renderer that a renderer file describes where there is one;
+        `scene_read` follows. Nothing is written."""
 
         def read() -> None:
             other = None
@@ -109,7 +120,8 @@ class Opener(QObject):
             self._work.submit(read)
 
     def create(self, study: Study, then: str, budget_seconds: float | None = None) -> None:
-        """Make a study in a new folder beside its scene, or among the user's own where nothing can be written there."""
+        """Make a study in a new folder beside its scene, or among the user's own where nothing can
+        be written there."""
         self._do(lambda: create_study(_free_folder(_home(study)), study), then, budget_seconds)
 
     def measure_finished(self, plan: Study, rows: Sequence[Row], reference: Path) -> None:
@@ -158,7 +170,9 @@ class Opener(QObject):
             if self._closed and driver is not None:
                 driver.close()
             elif not self._closed:
-                self.opened.emit(Opened(driver, problem, then, budget_seconds, path, behind[1] if behind else ""))
+                self.opened.emit(
+                    Opened(driver, problem, then, budget_seconds, path, behind[1] if behind else "")
+                )
 
         if not self._closed:
             self._work.submit(work)

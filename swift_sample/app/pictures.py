@@ -38,11 +38,14 @@ class PictureStore(QObject):
         self.arrived.connect(self._keep)
 
     def get(self, path: Path, shown: str = BEAUTY) -> Layers | None:
-        """The picture's layers, if they are there with what a pass shows; else None, and they are read."""
+        """The picture's layers, if they are there with what a pass shows; else None, and they are
+        read."""
         layers = self._kept.get(path)
         layer = BY_KEY[shown].layer
 
-        if layers is not None and (layers.problem or layers.all_there or layers.of(layer) is not None):
+        if layers is not None and (
+            layers.problem or layers.all_there or layers.of(layer) is not None
+        ):
             self._kept.move_to_end(path)
             return layers
 
@@ -66,12 +69,17 @@ class PictureStore(QObject):
         try:
             layers = layers_of(path, read(path, self.digest_of(path.name)), wanted)
         except UnfitPictureError as error:
-            layers = Layers(path, problem=f"This picture {error.fault}. Measuring again renders it anew.")
+            layers = Layers(
+                path, problem=f"This picture {error.fault}. Measuring again renders it anew."
+            )
         except SwiftSampleError as error:
             layers = Layers(path, problem=one_line(error))
         except Exception as error:  # a place that waits for a picture must learn of any end
             report_error(f"showing {path.name}", error)
-            layers = Layers(path, problem=f"This picture cannot be shown ({one_line(error)}); saved in {log_file()}")
+            layers = Layers(
+                path,
+                problem=f"This picture cannot be shown ({one_line(error)}); saved in {log_file()}",
+            )
 
         if not self._closed:
             self.arrived.emit(layers)
@@ -89,11 +97,16 @@ def read(path: Path, digest: str) -> Picture:
     from swift_sample.core.picture import stored
     from swift_sample.core.picture.reading import read_picture
 
-    return stored.read_stored(path, digest) if digest or path.suffix.lower() == ".exr" else read_picture(path)
+    return (
+        stored.read_stored(path, digest)
+        if digest or path.suffix.lower() == ".exr"
+        else read_picture(path)
+    )
 
 
 def layers_of(path: Path, picture: Picture, wanted: frozenset[str] = frozenset()) -> Layers:
-    """What is kept of a picture: everything, or of a large one `wanted` layers with those of the picture itself."""
+    """What is kept of a picture: everything, or of a large one `wanted` layers with those of the
+    picture itself."""
     everything = picture.width * picture.height <= ALL_LAYERS_PIXELS
     found = {"beauty": picture.beauty, **picture.layers}
     known = {*NAMES, *(one.layer for one in BY_KEY.values())}
@@ -104,10 +117,14 @@ def layers_of(path: Path, picture: Picture, wanted: frozenset[str] = frozenset()
         if name in known and (everything or name in {BEAUTY, RAW, *NAMES, *wanted})
     }
     scaled = {one.layer for one in BY_KEY.values() if one.kind == HEAT or one.key == "depth"}
-    most = {name: float(np.percentile(kept[name], HEAT_PERCENTILE)) for name in scaled & kept.keys()}
+    most = {
+        name: float(np.percentile(kept[name], HEAT_PERCENTILE)) for name in scaled & kept.keys()
+    }
     all_there = everything or known.isdisjoint(found.keys() - kept.keys())
     pyramids = {name: pyramid_of(values, names=name in NAMES) for name, values in kept.items()}
-    reduced = {name: values for name, values in picture.reduced.items() if name.startswith("light.")}
+    reduced = {
+        name: values for name, values in picture.reduced.items() if name.startswith("light.")
+    }
 
     return Layers(path, pyramids, most, reduced=reduced, all_there=all_there)
 

@@ -1,5 +1,5 @@
-"""The worker that previews: a process with a folder for its pictures. It can be started before there is a scene, so that the
-first picture of one does not wait for it."""
+"""The worker that previews: a process with a folder for its pictures. It can be started before
+there is a scene, so that the first picture of one does not wait for it."""
 
 import shutil
 import tempfile
@@ -15,14 +15,17 @@ Listener = Callable[[Reply | None], None]
 
 
 class PreviewWorker:
-    """Warms up at once. Replies go to whoever listens, from a thread of the link's; until then they are kept."""
+    """Warms up at once. Replies go to whoever listens, from a thread of the link's; until then they
+    are kept."""
 
     def __init__(self, renderer: Renderer) -> None:
         self.folder = Path(tempfile.mkdtemp(prefix="swift-sample-preview-"))
         self._lock = Lock()
         self._kept = list[Reply | None]()
         self._listener: Listener | None = None
-        self._link = WorkerLink(renderer.worker, self.folder / "worker.log", lambda link, reply: self._on_reply(reply))
+        self._link = WorkerLink(
+            renderer.worker, self.folder / "worker.log", lambda link, reply: self._on_reply(reply)
+        )
         self._link.send(WarmUpJob())
 
     def listen(self, listener: Listener) -> None:

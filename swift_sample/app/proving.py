@@ -15,7 +15,8 @@ from swift_sample.core.renderers.registry import renderer_in
 
 
 class Proving(QObject):
-    """One check at a time; `checked` follows for everything that was tried, then `ended`, with what went wrong or nothing."""
+    """One check at a time; `checked` follows for everything that was tried, then `ended`, with what
+    went wrong or nothing."""
 
     told = pyqtSignal(str)
     checked = pyqtSignal(object)
@@ -38,7 +39,9 @@ class Proving(QObject):
         def prove() -> None:
             problem = ""
             try:
-                for one in check(renderer_in(file), scene, size, self.told.emit, show, self._started):
+                for one in check(
+                    renderer_in(file), scene, size, self.told.emit, show, self._started
+                ):
                     if self._closed:
                         return
                     self.checked.emit(one)

@@ -1,4 +1,5 @@
-"""Recent studies, as far as they can be told without opening them: what was found, when, and whether they still measure."""
+"""Recent studies, as far as they can be told without opening them: what was found, when, and
+whether they still measure."""
 
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -20,7 +21,8 @@ THUMBNAIL_WIDTH = 208
 
 @dataclass(frozen=True)
 class Recent:
-    """A study in a line or two. `thumbnail` is uint8[h, w, 3] in display pixels, None where there is no picture."""
+    """A study in a line or two. `thumbnail` is uint8[h, w, 3] in display pixels, None where there
+    is no picture."""
 
     path: Path
     name: str
@@ -44,7 +46,11 @@ def look_at(path: Path) -> Recent:
             if pick is not None and pick.trial.seconds is not None:
                 seconds = show_seconds(pick.trial.seconds.value)
                 factor = pick.trial.times_faster
-                found = f"{seconds}, {show_factor(factor)}" if not pick.trial.is_base else f"{seconds}, as it is today"
+                found = (
+                    f"{seconds}, {show_factor(factor)}"
+                    if not pick.trial.is_base
+                    else f"{seconds}, as it is today"
+                )
             else:
                 found = "no pick yet" if at else "nothing measured yet"
 

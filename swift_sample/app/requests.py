@@ -1,5 +1,6 @@
-"""What a page may ask of the open study. A page writes `self.ask(lambda session: session.set_line(2.0))`; the checker of
-types knows `session` to be `Requests`, so a request that no session answers is found before it runs."""
+"""What a page may ask of the open study. A page writes `self.ask(lambda session:
+session.set_line(2.0))`; the checker of types knows `session` to be `Requests`, so a request that no
+session answers is found before it runs."""
 
 from collections.abc import Callable, Mapping
 from pathlib import Path
@@ -12,7 +13,8 @@ from swift_sample.core.study.plan.model import FramePlan, Remark
 
 
 class Requests(Protocol):
-    """The part of `app.session.Session` that pages use. All return at once; what comes of it is shown with the next view."""
+    """The part of `app.session.Session` that pages use. All return at once; what comes of it is
+    shown with the next view."""
 
     def edit(self, edit: PlanEdit) -> None: ...
 

@@ -1,7 +1,8 @@
 """The open study as the window sees it: a thin bridge to its driver.
 
-Edits go in as method calls, each with the words that undoing it will say; snapshots, which never change, come out. Reading,
-saving and measuring happen on other threads; every signal arrives on the window's thread.
+Edits go in as method calls, each with the words that undoing it will say; snapshots, which never
+change, come out. Reading, saving and measuring happen on other threads; every signal arrives on the
+window's thread.
 """
 
 import threading
@@ -126,7 +127,8 @@ class Session(QObject):
         self._closed = False
         self.activity = Activity()
         self.advice: Advice | None = None
-        """What a search last said, with its predictions; forgotten when the plan changes or is measured"""
+        """What a search last said, with its predictions; forgotten when the plan changes or is
+        measured"""
         self.snapshot: Snapshot | None = None
         self.line = 1.0
         self._lined: tuple[int, float, Results] | None = None
@@ -172,7 +174,9 @@ class Session(QObject):
 
         plan = state.plan
         for change in waiting:
-            with suppress(Exception):  # the driver makes the same change, and tells what is wrong with it
+            with suppress(
+                Exception
+            ):  # the driver makes the same change, and tells what is wrong with it
                 plan = change(plan)
 
         return plan
@@ -180,7 +184,11 @@ class Session(QObject):
     @property
     def is_updating(self) -> bool:
         """Whether what is shown is not yet the plan that is on disk."""
-        return self.snapshot is None or bool(self._pending) or self.snapshot.version < self._driver.state.version
+        return (
+            self.snapshot is None
+            or bool(self._pending)
+            or self.snapshot.version < self._driver.state.version
+        )
 
     @property
     def results(self) -> Results | None:
@@ -273,7 +281,9 @@ class Session(QObject):
         self._stops_report.set()
 
     def _write_report(self, path: Path) -> None:
-        from swift_sample.core.report.write import write_report  # brings the plotting library with it
+        from swift_sample.core.report.write import (
+            write_report,
+        )  # brings the plotting library with it
 
         def tell(share: float, words: str) -> None:
             if self._closed or self._stops_report.is_set():
@@ -370,14 +380,20 @@ class Session(QObject):
 
     def _on_features(self, settings: tuple[Setting, ...]) -> None:
         if settings:
-            self.edit(PlanEdit("Features of the materials", lambda plan: plan.with_scene_settings(settings)))
+            self.edit(
+                PlanEdit(
+                    "Features of the materials", lambda plan: plan.with_scene_settings(settings)
+                )
+            )
         else:
             self.problem.emit("nothing of this scene can be taken away or made cheaper")
 
     def audit_features(self, record: RunRecord | None) -> None:
         """Measure the base with one feature left out at a time."""
         self.edit(PlanEdit("Try every feature", lambda plan: audited(plan, record)))
-        self._measure(Sweeping(tuple(setting.key for setting in self.study.catalogue.of_parts)), "Starting")
+        self._measure(
+            Sweeping(tuple(setting.key for setting in self.study.catalogue.of_parts)), "Starting"
+        )
 
     def set_base_value(self, key: str, value: Value) -> None:
         """Change one value of the base; the old one stays among the values to try."""
@@ -393,7 +409,8 @@ class Session(QObject):
             return f"# {one_line(error)}"
 
     def set_limit(self, key: str, value: float | None) -> None:
-        """Change one limit, or lift it; if it came from the base, all those of the picture are then set ones."""
+        """Change one limit, or lift it; if it came from the base, all those of the picture are then
+        set ones."""
         in_force = self.results.limits if self.results is not None else None
         words = "no limit" if value is None else f"limit {value:g}"
         label = f"{quantity(key).label.capitalize()}: {words}"
@@ -403,7 +420,12 @@ class Session(QObject):
         """Say that a value must not be used, or may be again."""
         declared = self.study.catalogue[key]
         words = "must not be used" if forbidden else "may be used"
-        self.edit(replace(edits.forbid(key, value, forbidden), label=f"{declared.label} {declared.show(value)} {words}"))
+        self.edit(
+            replace(
+                edits.forbid(key, value, forbidden),
+                label=f"{declared.label} {declared.show(value)} {words}",
+            )
+        )
 
     def set_line(self, line: float) -> None:
         """Drag the acceptance line: the limit share up to which trials are accepted."""
@@ -492,12 +514,15 @@ class Session(QObject):
         self._measure(Sweeping(budget_seconds=budget_seconds), "Starting")
 
     def search(self, budget_seconds: float | None = None) -> None:
-        """Let a search choose what is measured, among all combinations of the values to try, within so many seconds."""
+        """Let a search choose what is measured, among all combinations of the values to try, within
+        so many seconds."""
 
         def told(advice: "Advice") -> None:
             self._emit("_noticed", Advised(advice))
 
-        self._measure(Searching(self._driver.record, budget_seconds, told, self._driver.renderer), "Starting")
+        self._measure(
+            Searching(self._driver.record, budget_seconds, told, self._driver.renderer), "Starting"
+        )
 
     def measure_frames(self, plan: FramePlan) -> None:
         """Measure base and pick at the frames of a sequence, which is kept in the plan."""
@@ -508,7 +533,8 @@ class Session(QObject):
         self._measure(Framing(plan, tuple(self.view().frame_names())), "Starting")
 
     def measure_elsewhere(self, size: tuple[int, int], frame: int) -> None:
-        """Measure pick, base and runners-up at another size or frame, to see whether the answer holds there."""
+        """Measure pick, base and runners-up at another size or frame, to see whether the answer
+        holds there."""
         snapshot = self.view().snapshot
         if self.activity.measuring or self._closed or snapshot is None:
             return
@@ -547,14 +573,17 @@ class Session(QObject):
         if self.activity.measuring or self._closed:
             return
 
-        self._set_activity(Activity(measuring=True, searching=isinstance(policy, Searching), text=text))
+        self._set_activity(
+            Activity(measuring=True, searching=isinstance(policy, Searching), text=text)
+        )
         if self.machines.in_use and isinstance(policy, Sweeping | Searching | Framing):
             self._in_background(lambda: self._measure_elsewhere(policy))
         else:
             self._follow(self._driver.measure(policy))
 
     def _measure_elsewhere(self, policy: Policy) -> None:
-        """Have other machines do it; not on the window's thread, since their engine takes a while to load."""
+        """Have other machines do it; not on the window's thread, since their engine takes a while
+        to load."""
         from swift_sample.core.machines.fleet import Fleet
 
         try:
@@ -567,7 +596,8 @@ class Session(QObject):
         self._follow(self._driver.measure(policy, fleet))
 
     def use_machines(self, address: str, keys: str, in_use: bool) -> None:
-        """Have what is measured from now on be done by the machines that meet there, or by this computer again."""
+        """Have what is measured from now on be done by the machines that meet there, or by this
+        computer again."""
         self.machines = replace(self.machines, address=address, keys=keys, in_use=in_use, words="")
         self.machines_changed.emit()
         if in_use:
@@ -583,7 +613,8 @@ class Session(QObject):
 
             try:
                 there = tuple(
-                    Member(one.name, "", "", one.doing or "nothing to do", 0, "") for one in present(address, keys, False)
+                    Member(one.name, "", "", one.doing or "nothing to do", 0, "")
+                    for one in present(address, keys, False)
                 )
                 words = "" if there else f"no machine has joined at {address} yet"
             except SwiftSampleError as error:
@@ -609,13 +640,16 @@ class Session(QObject):
         answer.add_done_callback(lambda done: self._emit("_edited", (done, False)))
 
     def _on_edited(self, told: "tuple[Future[StudyState], bool]") -> None:
-        """An edit was kept, or could not be: then the window shows the plan that is on disk again."""
+        """An edit was kept, or could not be: then the window shows the plan that is on disk
+        again."""
         answer, measures = told
         if self._closed:
             return
 
         error = answer.exception()
-        newer = error is None and (self.snapshot is None or answer.result().version > self.snapshot.version)
+        newer = error is None and (
+            self.snapshot is None or answer.result().version > self.snapshot.version
+        )
         if not newer:
             self._pending = [pending for pending in self._pending if pending.answer is not answer]
 
@@ -650,8 +684,8 @@ class Session(QObject):
             self._drawn.wait(DRAWING_SECONDS)
 
     def _emit(self, name: str, value: object) -> None:
-        """Emit one of the signals from any thread. Whoever still works when the session ends has nobody to tell: the window
-        may have taken it away between a look and the signal."""
+        """Emit one of the signals from any thread. Whoever still works when the session ends has
+        nobody to tell: the window may have taken it away between a look and the signal."""
         if self._closed:
             return
 
@@ -683,22 +717,41 @@ class Session(QObject):
             self.snapshot_changed.emit(notice.snapshot)
             self.undo_changed.emit()
         elif isinstance(notice, StepStarted):
-            self._set_activity(replace(self.activity, measuring=True, step=notice.step, why=notice.why, share=0.0, text=""))
+            self._set_activity(
+                replace(
+                    self.activity,
+                    measuring=True,
+                    step=notice.step,
+                    why=notice.why,
+                    share=0.0,
+                    text="",
+                )
+            )
         elif isinstance(notice, Advised):
             self.advice = notice.advice
             if self.snapshot is not None:
                 self.snapshot_changed.emit(self.snapshot)
         elif isinstance(notice, StepProgress):
-            self._set_activity(replace(self.activity, share=notice.share, text=notice.text or self.activity.text))
+            self._set_activity(
+                replace(self.activity, share=notice.share, text=notice.text or self.activity.text)
+            )
         elif isinstance(notice, CrewChanged):
-            words = self.machines.words if self.activity.measuring else "" if notice.members else notice.address
+            words = (
+                self.machines.words
+                if self.activity.measuring
+                else ""
+                if notice.members
+                else notice.address
+            )
             self.machines = replace(self.machines, members=notice.members, words=words)
             self.machines_changed.emit()
         elif isinstance(notice, MachineSaid):
             self.machines = replace(self.machines, words=notice.words)
             self.machines_changed.emit()
         elif isinstance(notice, Waits):
-            self._set_activity(replace(self.activity, step=None, share=0.0, text=f"Waiting: {notice.words}"))
+            self._set_activity(
+                replace(self.activity, step=None, share=0.0, text=f"Waiting: {notice.words}")
+            )
         elif isinstance(notice, StepEnded):
             if notice.problem is not None:
                 self.problem.emit(notice.problem)

@@ -1,4 +1,5 @@
-"""How layers of a picture become pixels of the screen: passes, differences, blends, and maps of heat."""
+"""How layers of a picture become pixels of the screen: passes, differences, blends, and maps of
+heat."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -18,7 +19,8 @@ PLAIN = "plain"
 DIRECTION = "direction"
 DEPTH = "depth"
 HEAT = "heat"
-"""What a pass holds: light under the view, shares shown as they are, unit vectors, distances, or values on a scale."""
+"""What a pass holds: light under the view, shares shown as they are, unit vectors, distances, or
+values on a scale."""
 
 
 @dataclass(frozen=True)
@@ -70,8 +72,8 @@ HEAT_SHARE = 0.8
 
 @dataclass(frozen=True, eq=False)
 class Layers:
-    """What was read of a picture's file, by layer, or the problem with it. `most` is what the brightest colour of a map
-    stands for, by layer, in the layer's own unit."""
+    """What was read of a picture's file, by layer, or the problem with it. `most` is what the
+    brightest colour of a map stands for, by layer, in the layer's own unit."""
 
     path: Path
     pyramids: Mapping[str, Pyramid] = field(default_factory=dict)
@@ -98,8 +100,8 @@ NAMES = ("material", "object")
 
 @dataclass(frozen=True)
 class Lit:
-    """What of a picture is lit up, the rest being dimmed: the pixels that hold one of these numbers in a layer of NAMES, or
-    as much as a reduced record says."""
+    """What of a picture is lit up, the rest being dimmed: the pixels that hold one of these numbers
+    in a layer of NAMES, or as much as a reduced record says."""
 
     layer: str
     numbers: frozenset[int] = frozenset()
@@ -107,7 +109,8 @@ class Lit:
 
 @dataclass(frozen=True, eq=False)
 class Mask:
-    """How much of the denoised picture is taken, float32[h, w] from 0 to 1; `version` rises with every stroke."""
+    """How much of the denoised picture is taken, float32[h, w] from 0 to 1; `version` rises with
+    every stroke."""
 
     values: np.ndarray
     version: int = 0
@@ -115,7 +118,8 @@ class Mask:
 
 @dataclass(frozen=True)
 class Source:
-    """One picture as it is shown: a pass of its layers under a view, less another one's, or blended from raw to denoised."""
+    """One picture as it is shown: a pass of its layers under a view, less another one's, or blended
+    from raw to denoised."""
 
     layers: Layers
     view: View
@@ -140,10 +144,18 @@ class Source:
 
         if self.other is not None and self.other.size != self.layers.size:
             width, height = self.other.size
-            return f"The other picture is {width}x{height}; only pictures of one size can be subtracted."
+            return (
+                f"The other picture is {width}x{height}; only pictures of one size can be "
+                "subtracted."
+            )
 
-        if any(layers is not None and layers.of(BY_KEY[self.shown].layer) is None for layers in (self.layers, self.other)):
-            return f"This picture was rendered without a record of that ({BY_KEY[self.shown].label})."
+        if any(
+            layers is not None and layers.of(BY_KEY[self.shown].layer) is None
+            for layers in (self.layers, self.other)
+        ):
+            return (
+                f"This picture was rendered without a record of that ({BY_KEY[self.shown].label})."
+            )
 
         return ""
 
@@ -165,7 +177,11 @@ class Source:
             return pixels
 
         share = self._share_lit(level, x, y, pixels.shape[:2])
-        return pixels if share is None else (pixels * (DIMMED + (1 - DIMMED) * share[..., None])).astype(np.uint8)
+        return (
+            pixels
+            if share is None
+            else (pixels * (DIMMED + (1 - DIMMED) * share[..., None])).astype(np.uint8)
+        )
 
     def _share_lit(self, level: int, x: int, y: int, shape: tuple[int, ...]) -> np.ndarray | None:
         """How much of each pixel is lit up, from 0 to 1; None where that was not kept."""
@@ -181,10 +197,16 @@ class Source:
             return None
 
         (width, height), scale = self.size, 2**level
-        rows = np.minimum((np.arange(y, y + shape[0]) * scale * reduced.shape[0]) // height, reduced.shape[0] - 1)
-        columns = np.minimum((np.arange(x, x + shape[1]) * scale * reduced.shape[1]) // width, reduced.shape[1] - 1)
+        rows = np.minimum(
+            (np.arange(y, y + shape[0]) * scale * reduced.shape[0]) // height, reduced.shape[0] - 1
+        )
+        columns = np.minimum(
+            (np.arange(x, x + shape[1]) * scale * reduced.shape[1]) // width, reduced.shape[1] - 1
+        )
         light = reduced.mean(axis=2)
-        share: np.ndarray = np.clip(light / max(float(np.percentile(light, 98)), 1e-9), 0, 1)[rows][:, columns]
+        share: np.ndarray = np.clip(light / max(float(np.percentile(light, 98)), 1e-9), 0, 1)[rows][
+            :, columns
+        ]
 
         return share
 
@@ -210,7 +232,9 @@ class Source:
             return (np.clip(values.astype(np.float32) * 0.5 + 0.5, 0, 1) * LEVELS).astype(np.uint8)
 
         if one.kind == DEPTH:
-            near = 1 / (1 + np.maximum(values, 0) / max(self.layers.most.get(one.layer, 1.0) / 4, 1e-6))
+            near = 1 / (
+                1 + np.maximum(values, 0) / max(self.layers.most.get(one.layer, 1.0) / 4, 1e-6)
+            )
             return np.repeat((np.clip(near, 0, 1) * LEVELS).astype(np.uint8)[..., None], 3, axis=2)
 
         picture = pixels_of(self._light(self.layers, level, place, BEAUTY), self.view)
@@ -218,9 +242,13 @@ class Source:
 
     def light(self, x: int, y: int, width: int, height: int) -> np.ndarray:
         """float32[height, width, 3] of a region in linear light, as it is kept: half floats."""
-        return self._light(self.layers, 0, (slice(y, y + height), slice(x, x + width))).astype(np.float32)
+        return self._light(self.layers, 0, (slice(y, y + height), slice(x, x + width))).astype(
+            np.float32
+        )
 
-    def _light(self, layers: Layers, level: int, place: tuple[slice, slice], shown: str = "") -> np.ndarray:
+    def _light(
+        self, layers: Layers, level: int, place: tuple[slice, slice], shown: str = ""
+    ) -> np.ndarray:
         one = BY_KEY[shown or self.shown]
         pyramid = layers.of(one.layer if one.kind == LIGHT else BEAUTY)
         assert pyramid is not None
@@ -236,22 +264,31 @@ class Source:
 
         if self.mask is not None:
             step = 2**level
-            share = share * self.mask.values[::step, ::step][place][: before.shape[0], : before.shape[1], None]
+            share = (
+                share
+                * self.mask.values[::step, ::step][place][
+                    : before.shape[0], : before.shape[1], None
+                ]
+            )
 
         return (before + share * (light.astype(np.float32) - before)).astype(np.float16)
 
 
 @cache
 def heat_colours() -> np.ndarray:
-    """uint8[256, 3]: a perceptually even map (Kovesi 2015, "Good Colour Maps: How to Design Them")."""
+    """uint8[256, 3]: a perceptually even map (Kovesi 2015, "Good Colour Maps: How to Design
+    Them")."""
     import pyqtgraph as pg
 
     return np.asarray(pg.colormap.get("CET-L8").getLookupTable(nPts=256))[:, :3]
 
 
 def difference(levels: np.ndarray, other: np.ndarray, gain: int) -> np.ndarray:
-    """What one picture has more than another, in display levels times a gain, around mid-grey; uint8[h, w, 3]."""
-    return np.clip((levels - other) * np.float32(gain) + np.float32(LEVELS / 2 + 0.5), 0, LEVELS).astype(np.uint8)
+    """What one picture has more than another, in display levels times a gain, around mid-grey;
+    uint8[h, w, 3]."""
+    return np.clip(
+        (levels - other) * np.float32(gain) + np.float32(LEVELS / 2 + 0.5), 0, LEVELS
+    ).astype(np.uint8)
 
 
 def heated(pixels: np.ndarray, values: np.ndarray, most: float) -> np.ndarray:

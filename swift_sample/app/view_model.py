@@ -1,4 +1,5 @@
-"""An open study as the window shows it at one moment. Pages and strips are given one and hold nothing else."""
+"""An open study as the window shows it at one moment. Pages and strips are given one and hold
+nothing else."""
 
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -35,7 +36,8 @@ class Activity:
 
 @dataclass(frozen=True)
 class MachinesShown:
-    """Where other machines meet, whether they measure what is asked for, and who is there. `words` say what happened last."""
+    """Where other machines meet, whether they measure what is asked for, and who is there. `words`
+    say what happened last."""
 
     address: str = ""
     keys: str = ""
@@ -86,7 +88,9 @@ class ViewModel:
     def trial(self, trial_id: str) -> TrialResult | None:
         """As it is judged under the line; one that is not planned any more as it was."""
         found = self.results.by_id.get(trial_id) if self.results is not None else None
-        return found if found is not None or self.snapshot is None else self.snapshot.trial(trial_id)
+        return (
+            found if found is not None or self.snapshot is None else self.snapshot.trial(trial_id)
+        )
 
     def frame_names(self) -> dict[Configuration, str]:
         """What is measured at frames: the base, and the pick where there is one that differs."""

@@ -10,12 +10,20 @@ if TYPE_CHECKING:
     from swift_sample.core.settings import Catalogue
 
 
-def complete_keys(context: click.Context, parameter: click.Parameter, typed: str) -> list[CompletionItem]:
+def complete_keys(
+    context: click.Context, parameter: click.Parameter, typed: str
+) -> list[CompletionItem]:
     """Settings by their keys."""
-    return [CompletionItem(key, help=one.label) for key, one in _catalogue(context).items() if key.startswith(typed)]
+    return [
+        CompletionItem(key, help=one.label)
+        for key, one in _catalogue(context).items()
+        if key.startswith(typed)
+    ]
 
 
-def complete_values(context: click.Context, parameter: click.Parameter, typed: str) -> list[CompletionItem]:
+def complete_values(
+    context: click.Context, parameter: click.Parameter, typed: str
+) -> list[CompletionItem]:
     """Values that are worth trying of the setting named before."""
     from swift_sample.core.settings import format_value
 
@@ -27,14 +35,20 @@ def complete_values(context: click.Context, parameter: click.Parameter, typed: s
     return [CompletionItem(value) for value in values if value.startswith(typed)]
 
 
-def complete_changes(context: click.Context, parameter: click.Parameter, typed: str) -> list[CompletionItem]:
+def complete_changes(
+    context: click.Context, parameter: click.Parameter, typed: str
+) -> list[CompletionItem]:
     """Settings with their values, as KEY=VALUE."""
     from swift_sample.core.settings import format_value
 
     key, equals, value = typed.partition("=")
     catalogue = _catalogue(context)
     if not equals:
-        return [CompletionItem(f"{known}=", help=one.label) for known, one in catalogue.items() if known.startswith(key)]
+        return [
+            CompletionItem(f"{known}=", help=one.label)
+            for known, one in catalogue.items()
+            if known.startswith(key)
+        ]
 
     declared = catalogue.get(key)
     if declared is None:
@@ -44,7 +58,9 @@ def complete_changes(context: click.Context, parameter: click.Parameter, typed: 
     return [CompletionItem(f"{key}={one}") for one in values if one.startswith(value)]
 
 
-def complete_measures(context: click.Context, parameter: click.Parameter, typed: str) -> list[CompletionItem]:
+def complete_measures(
+    context: click.Context, parameter: click.Parameter, typed: str
+) -> list[CompletionItem]:
     """Measures that may have limits, with what they mean; off where a value follows."""
     from swift_sample.core.measure.kinds import MEANINGS
     from swift_sample.core.study.plan.model import LIMIT_KEYS
@@ -52,7 +68,11 @@ def complete_measures(context: click.Context, parameter: click.Parameter, typed:
     if len(context.params.get("limits") or ()) % 2:
         return [CompletionItem("off")] if "off".startswith(typed) else []
 
-    return [CompletionItem(key, help=MEANINGS.get(key, "")) for key in LIMIT_KEYS if key.startswith(typed)]
+    return [
+        CompletionItem(key, help=MEANINGS.get(key, ""))
+        for key in LIMIT_KEYS
+        if key.startswith(typed)
+    ]
 
 
 def _catalogue(context: click.Context) -> "Catalogue":

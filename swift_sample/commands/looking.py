@@ -1,4 +1,5 @@
-"""Commands that only look at a study: they hold and change nothing, and work while it is measured and on read-only disks."""
+"""Commands that only look at a study: they hold and change nothing, and work while it is measured
+and on read-only disks."""
 
 import json
 from collections.abc import Callable, Iterator
@@ -41,8 +42,8 @@ _machine = click.option(
 
 @contextmanager
 def looking(path: Path, version: str | None = None, machine: str = "") -> "Iterator[Snapshot]":
-    """A study as it is now, or the results of one of its versions; with the times of a machine, of this one where it has
-    some, else of the one that has most."""
+    """A study as it is now, or the results of one of its versions; with the times of a machine, of
+    this one where it has some, else of the one that has most."""
     from swift_sample.core.study.answers.kinds import label_of, machine_named, machine_to_show
     from swift_sample.core.study.log.store import look_at_study
     from swift_sample.core.study.measuring.surroundings import read_snapshot
@@ -56,7 +57,9 @@ def looking(path: Path, version: str | None = None, machine: str = "") -> "Itera
 
         snapshot = read_snapshot(reading)
         snapshot = snapshot if version is None else snapshot.at(_chosen(snapshot, version).place)
-        shown = machine_named(snapshot.state, machine) if machine else machine_to_show(snapshot.state)
+        shown = (
+            machine_named(snapshot.state, machine) if machine else machine_to_show(snapshot.state)
+        )
 
         if shown and shown != snapshot.state.machine:
             snapshot = snapshot.seen_from(shown)
@@ -132,7 +135,14 @@ def versions(study: Path, as_json: bool) -> int:
 
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
-@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="A .json or .csv file.")
+@click.option(
+    "-o",
+    "--output",
+    "output",
+    required=True,
+    type=click.Path(path_type=Path),
+    help="A .json or .csv file.",
+)
 @_version
 @_machine
 def export(study: Path, output: Path, version: str | None, machine: str) -> int:
@@ -144,7 +154,14 @@ def export(study: Path, output: Path, version: str | None, machine: str) -> int:
 
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
-@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="An .html or .pdf file.")
+@click.option(
+    "-o",
+    "--output",
+    "output",
+    required=True,
+    type=click.Path(path_type=Path),
+    help="An .html or .pdf file.",
+)
 @_version
 @_machine
 def report(study: Path, output: Path, version: str | None, machine: str) -> int:
@@ -178,23 +195,37 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine
         trial = results.base if not of_pick else pick.trial if pick is not None else None
         run = typical_run(trial) if trial is not None else None
         record = snapshot.record(run.number) if run is not None else None
-        findings = find(results, trial, snapshot.record, snapshot.renderer) if trial is not None else []
+        findings = (
+            find(results, trial, snapshot.record, snapshot.renderer) if trial is not None else []
+        )
 
         if trial is None or record is None:
             say_state(snapshot)
             which = "pick" if of_pick else "base"
-            raise StudyError(f"{study}: there is no measured {which} yet; `swift-sample run {quoted(study)}` measures it")
+            raise StudyError(
+                f"{study}: there is no measured {which} yet; `swift-sample run "
+                f"{quoted(study)}` "
+                "measures it"
+            )
 
     phases = phases_of(trial)
     bounces = bounces_of(record)
-    ranked = {"materials": materials_of(record), "objects": objects_of(record), "memory": memory_of(record)}
+    ranked = {
+        "materials": materials_of(record),
+        "objects": objects_of(record),
+        "memory": memory_of(record),
+    }
 
     if as_json:
         print(
             json.dumps(
                 {
                     "findings": [
-                        {**asdict(finding), "expected_to_save": finding.gain, "outcome": judged_words(results, finding)}
+                        {
+                            **asdict(finding),
+                            "expected_to_save": finding.gain,
+                            "outcome": judged_words(results, finding),
+                        }
                         for finding in findings
                     ],
                     "findings_held": score_words(results, findings),
@@ -212,13 +243,18 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine
         print(cache_words(trial))
 
     for finding in findings:
-        print(f"- {finding.text} {judged_words(results, finding) or _what_to_try(finding)}".rstrip())
+        print(
+            f"- {finding.text} {judged_words(results, finding) or _what_to_try(finding)}".rstrip()
+        )
 
     if score_words(results, findings):
         print(score_words(results, findings))
 
     for bounce in bounces:
-        print(f"  bounce {bounce.number:2d}  {bounce.time_share:6.1%} of the time  {bounce.light_share:7.2%} of the light")
+        print(
+            f"  bounce {bounce.number:2d}  {bounce.time_share:6.1%} of the time  "
+            f"{bounce.light_share:7.2%} of the light"
+        )
 
     for name, parts in ranked.items():
         if not parts:
@@ -231,12 +267,21 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--acceptable", is_flag=True, help="Only those that keep every limit.")
-@click.option("--by", type=click.Choice(["time", "share", "plan"]), default="time", show_default=True, help="In which order.")
+@click.option(
+    "--by",
+    type=click.Choice(["time", "share", "plan"]),
+    default="time",
+    show_default=True,
+    help="In which order.",
+)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 @_version
 @_machine
-def trials(study: Path, acceptable: bool, by: str, as_json: bool, version: str | None, machine: str) -> int:
-    """A table of all trials: number, time, limit share, verdict, runs, and what differs from the base."""
+def trials(
+    study: Path, acceptable: bool, by: str, as_json: bool, version: str | None, machine: str
+) -> int:
+    """A table of all trials: number, time, limit share, verdict, runs, and what differs from the
+    base."""
     from swift_sample.core.study.answers.acceptance import ACCEPTABLE
     from swift_sample.core.study.answers.pick_report import show_with_half, trial_as_data
 
@@ -249,12 +294,23 @@ def trials(study: Path, acceptable: bool, by: str, as_json: bool, version: str |
         rows = [row for row in rows if row[1].verdict == ACCEPTABLE]
 
     if by == "time":
-        rows.sort(key=lambda row: row[1].seconds.value if row[1].seconds is not None else float("inf"))
+        rows.sort(
+            key=lambda row: row[1].seconds.value if row[1].seconds is not None else float("inf")
+        )
     elif by == "share":
         rows.sort(key=lambda row: row[1].share.value if row[1].share is not None else float("inf"))
 
     if as_json:
-        print(json.dumps({"trials": [{"number": number, **trial_as_data(trial, results)} for number, trial in rows]}))
+        print(
+            json.dumps(
+                {
+                    "trials": [
+                        {"number": number, **trial_as_data(trial, results)}
+                        for number, trial in rows
+                    ]
+                }
+            )
+        )
         return 0
 
     pick = results.pick()
@@ -281,7 +337,11 @@ def log(study: Path, as_json: bool) -> int:
         events = reading.words
 
     if as_json:
-        print(json.dumps({"events": [{"at": at, "kind": kind, "text": text} for at, kind, text in events]}))
+        print(
+            json.dumps(
+                {"events": [{"at": at, "kind": kind, "text": text} for at, kind, text in events]}
+            )
+        )
     else:
         lines = [plain(f"{at}  {kind}: {text}", LOG_CHARACTERS) for at, kind, text in events]
         print("\n".join(lines) or "nothing was measured yet")
@@ -290,7 +350,11 @@ def log(study: Path, as_json: bool) -> int:
 
 
 def _write(
-    study: Path, output: Path, version: str | None, machine: str, writer: "Callable[[Path, Snapshot, Machine], None]"
+    study: Path,
+    output: Path,
+    version: str | None,
+    machine: str,
+    writer: "Callable[[Path, Snapshot, Machine], None]",
 ) -> int:
     """Write what a study knows to a file, in the way of `writer`."""
     from swift_sample.core.machine import this_machine
@@ -305,8 +369,8 @@ def _write(
 
 
 def say_state(snapshot: "Snapshot") -> None:
-    """Why what is shown may not be what is expected: a missing or changed scene, results out of sight, other software, limits
-    of less than a pixel."""
+    """Why what is shown may not be what is expected: a missing or changed scene, results out of
+    sight, other software, limits of less than a pixel."""
     from swift_sample.core.study.answers.acceptance import small_picture_words
 
     for words in (*snapshot.remarks, *small_picture_words(snapshot.study)):
@@ -317,7 +381,12 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
     """Print the fastest acceptable trial; returns the exit status."""
     from swift_sample.core.study.answers.guidance import not_known
     from swift_sample.core.study.answers.kinds import kind_sentences, kinds_as_data, kinds_of
-    from swift_sample.core.study.answers.pick_report import help_sentences, other_goal_words, pick_as_data, pick_sentences
+    from swift_sample.core.study.answers.pick_report import (
+        help_sentences,
+        other_goal_words,
+        pick_as_data,
+        pick_sentences,
+    )
 
     results = snapshot.results
     other = other_goal_words(snapshot.of_other_goal) if snapshot.of_other_goal is not None else ""
@@ -331,7 +400,11 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
 
     if as_json:
         data = pick_as_data(results, found, snapshot.help)
-        told = {"remarks": list(snapshot.remarks), "machine": snapshot.machine_words, "search": list(snapshot.search_words)}
+        told = {
+            "remarks": list(snapshot.remarks),
+            "machine": snapshot.machine_words,
+            "search": list(snapshot.search_words),
+        }
         told["other_goal"] = other
         told.update(kinds_as_data(kinds) if len(kinds) > 1 else {})
         print(json.dumps({**data, **told}))
@@ -345,7 +418,10 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
             measured = sum(1 for t in results.trials if t.is_on_map)
             if snapshot.help is None:
                 why = not_known(results)
-                words = f"no acceptable configuration yet: {measured} of {len(results.trials)} trials are measured"
+                words = (
+                    f"no acceptable configuration yet: {measured} of {len(results.trials)} "
+                    "trials are measured"
+                )
                 say(f"{words}; {why}" if why else words)
             else:
                 print("\n".join([*help_sentences(results, snapshot.help), *beside]))

@@ -52,14 +52,21 @@ def settings(as_json: bool) -> int:
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 @click.option("--seconds", type=click.FloatRange(0.1, 60), default=2.0, help="How long to listen.")
 @click.option(
-    "--clear", "clear", type=click.Choice(["kernels", "machines", "textures"]), help="Empty one of the caches first."
+    "--clear",
+    "clear",
+    type=click.Choice(["kernels", "machines", "textures"]),
+    help="Empty one of the caches first.",
 )
 def check(as_json: bool, seconds: float, clear: str | None) -> int:
     """What this machine has, what is kept on disk, and whether it is quiet enough to time."""
     from swift_sample.core.caches import clear_cache, list_caches
     from swift_sample.core.kernels.cache import cache_root, is_compiled
     from swift_sample.core.machine import QUIET_SHARE, LoadMeter, this_machine
-    from swift_sample.core.renderers.builtin.rendering.accelerator import SHIPPED, own_description, read_accelerator
+    from swift_sample.core.renderers.builtin.rendering.accelerator import (
+        SHIPPED,
+        own_description,
+        read_accelerator,
+    )
 
     if clear is not None:
         say(f"{clear}: {clear_cache(clear) / 2**20:.1f} MiB freed")
@@ -85,7 +92,11 @@ def check(as_json: bool, seconds: float, clear: str | None) -> int:
                     "kernels_compiled": is_compiled(),
                     "cache": str(cache_root()),
                     "caches": [cache.as_dict() for cache in list_caches()],
-                    "accelerator": {"simulated": True, "own_description": str(own_description()), **accelerator.model_dump()},
+                    "accelerator": {
+                        "simulated": True,
+                        "own_description": str(own_description()),
+                        **accelerator.model_dump(),
+                    },
                 }
             )
         )
@@ -96,17 +107,22 @@ def check(as_json: bool, seconds: float, clear: str | None) -> int:
         f"{machine.memory_bytes / 2**30:.0f} GiB, {machine.system}"
     )
     print(machine.versions)
-    print(
-        f"renderer {'ready' if is_compiled() else 'not compiled yet: the first start takes about a minute'}; "
-        f"cache in {cache_root()}"
-    )
+    state = "ready" if is_compiled() else "not compiled yet: the first start takes about a minute"
+    print(f"renderer {state}; cache in {cache_root()}")
     for cache in list_caches():
-        print(f"  {cache.name}: {cache.size_bytes / 2**20:.1f} MiB in {cache.files} files: {cache.about}")
+        print(
+            f"  {cache.name}: {cache.size_bytes / 2**20:.1f} MiB in {cache.files} files: "
+            f"{cache.about}"
+        )
 
     print(f"accelerator (simulated): {accelerator.name}; {own_description()} would be used instead")
     print(
         f"other programs use {load:.1%} of the processor: "
-        + ("quiet enough to time" if load <= QUIET_SHARE else "too busy to time well; close what you can")
+        + (
+            "quiet enough to time"
+            if load <= QUIET_SHARE
+            else "too busy to time well; close what you can"
+        )
     )
 
     return 0
@@ -114,7 +130,11 @@ def check(as_json: bool, seconds: float, clear: str | None) -> int:
 
 @click.command()
 @click.argument("what", type=click.Choice(["install", "remove"]))
-@click.option("--root", type=click.Path(path_type=Path), help="Another data folder than the user's own, such as /usr/share.")
+@click.option(
+    "--root",
+    type=click.Path(path_type=Path),
+    help="Another data folder than the user's own, such as /usr/share.",
+)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def desktop(what: str, root: Path | None, as_json: bool) -> int:
     """Put launcher, icons and file type into the desktop, or take them away."""
@@ -127,7 +147,10 @@ def desktop(what: str, root: Path | None, as_json: bool) -> int:
     if as_json:
         print(json.dumps({"files": [str(path) for path in touched]}))
     else:
-        say(f"{len(touched)} files {'installed in' if what == 'install' else 'removed from'} {folder}")
+        say(
+            f"{len(touched)} files {'installed in' if what == 'install' else 'removed from'} "
+            f"{folder}"
+        )
 
     return 0
 
@@ -135,7 +158,8 @@ def desktop(what: str, root: Path | None, as_json: bool) -> int:
 @click.command()
 @click.argument("shell", type=click.Choice(["bash", "zsh", "fish"]))
 def completion(shell: str) -> int:
-    """Print what has SHELL complete commands, settings, values and measures: eval "$(swift-sample completion bash)"."""
+    """Print what has SHELL complete commands, settings, values and measures: eval "$(swift-sample
+    completion bash)"."""
     from click.shell_completion import get_completion_class
 
     whole = click.get_current_context().find_root().command

@@ -18,10 +18,14 @@ if TYPE_CHECKING:
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 KEYS = click.option(
-    "--keys", type=click.Path(path_type=Path), help="The folder of the machines' keys, the same on each of them."
+    "--keys",
+    type=click.Path(path_type=Path),
+    help="The folder of the machines' keys, the same on each of them.",
 )
 UNPROTECTED = click.option(
-    "--unprotected", is_flag=True, help="Without keys, also beyond this computer: whoever reaches it can run programs on it."
+    "--unprotected",
+    is_flag=True,
+    help="Without keys, also beyond this computer: whoever reaches it can run programs on it.",
 )
 
 
@@ -30,8 +34,15 @@ def on_machines(command: Command) -> Command:
     for option in (
         UNPROTECTED,
         KEYS,
-        click.option("--machine", default="", metavar="NAME", help="Time renders on this kind of machine alone (with --on)."),
-        click.option("--on", "address", default="", metavar="ADDRESS", help="Have the machines there do it."),
+        click.option(
+            "--machine",
+            default="",
+            metavar="NAME",
+            help="Time renders on this kind of machine alone (with --on).",
+        ),
+        click.option(
+            "--on", "address", default="", metavar="ADDRESS", help="Have the machines there do it."
+        ),
     ):
         command = option(command)
 
@@ -61,8 +72,15 @@ def machines() -> None:
 
 
 @machines.command()
-@click.option("--at", "address", default="127.0.0.1", help="HOST or HOST:PORT that this computer is reached by.")
-@click.option("--here/--not-here", default=True, help="Whether this computer is one of the machines.")
+@click.option(
+    "--at",
+    "address",
+    default="127.0.0.1",
+    help="HOST or HOST:PORT that this computer is reached by.",
+)
+@click.option(
+    "--here/--not-here", default=True, help="Whether this computer is one of the machines."
+)
 @click.option("--name", default="", help="What this computer is called among them.")
 @KEYS
 @UNPROTECTED
@@ -77,8 +95,20 @@ def start(address: str, here: bool, name: str, keys: Path | None, unprotected: b
 
     def began(at: str) -> None:
         if here:
-            options = [*(["--keys", str(keys)] if keys is not None else []), *(["--unprotected"] if unprotected else [])]
-            command = [sys.executable, "-m", "swift_sample.cli", "machines", "join", at, "--name", name or platform.node()]
+            options = [
+                *(["--keys", str(keys)] if keys is not None else []),
+                *(["--unprotected"] if unprotected else []),
+            ]
+            command = [
+                sys.executable,
+                "-m",
+                "swift_sample.cli",
+                "machines",
+                "join",
+                at,
+                "--name",
+                name or platform.node(),
+            ]
             own.append(subprocess.Popen([*command, *options]))
 
     try:
@@ -93,18 +123,30 @@ def start(address: str, here: bool, name: str, keys: Path | None, unprotected: b
 
 @machines.command()
 @click.argument("address")
-@click.option("--name", default="", help="What this machine is called; the computer's name unless told otherwise.")
-@click.option("--processors", default="", metavar="0,1,...", help="Use these processors alone: a part of a computer.")
+@click.option(
+    "--name",
+    default="",
+    help="What this machine is called; the computer's name unless told otherwise.",
+)
+@click.option(
+    "--processors",
+    default="",
+    metavar="0,1,...",
+    help="Use these processors alone: a part of a computer.",
+)
 @KEYS
 @UNPROTECTED
 def join(address: str, name: str, processors: str, keys: Path | None, unprotected: bool) -> int:
-    """Be one of the machines that meet at ADDRESS, until they are stopped or this is interrupted."""
+    """Be one of the machines that meet at ADDRESS, until they are stopped or this is
+    interrupted."""
     from swift_sample.core.machines.serving import join as join_them
 
     try:
         numbers = [int(number) for number in processors.split(",") if number.strip()]
     except ValueError as error:
-        raise UsageError(f"--processors {processors}: expected numbers with commas between them, as in 0,1") from error
+        raise UsageError(
+            f"--processors {processors}: expected numbers with commas between them, as in 0,1"
+        ) from error
 
     called = name or platform.node() + (f" {processors.strip()}" if numbers else "")
     join_them(address, called, keys, unprotected, numbers, say)
@@ -122,7 +164,15 @@ def list_(address: str, as_json: bool, keys: Path | None, unprotected: bool) -> 
 
     there = present(address, keys, unprotected)
     if as_json:
-        print(json.dumps({"machines": [{"name": m.name, "address": m.address, "doing": m.doing} for m in there]}))
+        print(
+            json.dumps(
+                {
+                    "machines": [
+                        {"name": m.name, "address": m.address, "doing": m.doing} for m in there
+                    ]
+                }
+            )
+        )
     else:
         for machine in there:
             print(f"{machine.name:24s} {machine.address:32s} {machine.doing or 'nothing'}")
@@ -152,7 +202,11 @@ def keys(folder: Path) -> int:
     from swift_sample.core.machines.engine import make_keys
 
     ends = make_keys(folder)
-    say(f"{folder} holds the machines' keys: copy it to each, and give --keys there; who has it can run programs on them")
+    say(
+        f"{folder} holds the machines' keys: copy it to each, and give --keys there; who has "
+        "it "
+        "can run programs on them"
+    )
     say(f"they end on {ends:%Y-%m-%d}; make new ones before")
 
     return 0

@@ -20,14 +20,25 @@ GROUPS_SHOWN = 12
 
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
-@click.option("--list", "only_list", is_flag=True, help="Only list what the scene has; nothing is rendered.")
 @click.option(
-    "--write", "target", type=click.Path(path_type=Path), help="Write the scene with the pick's changes as another file."
+    "--list", "only_list", is_flag=True, help="Only list what the scene has; nothing is rendered."
 )
-@click.option("--all", "every", is_flag=True, help="Tell all that was not tried as well, not the costliest alone.")
+@click.option(
+    "--write",
+    "target",
+    type=click.Path(path_type=Path),
+    help="Write the scene with the pick's changes as another file.",
+)
+@click.option(
+    "--all",
+    "every",
+    is_flag=True,
+    help="Tell all that was not tried as well, not the costliest alone.",
+)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def features(study: Path, only_list: bool, target: Path | None, every: bool, as_json: bool) -> int:
-    """Leave out one feature of the scene at a time, and say what each costs and whether it is seen."""
+    """Leave out one feature of the scene at a time, and say what each costs and whether it is
+    seen."""
     if target is not None:
         return _write(study, target)
 
@@ -50,7 +61,9 @@ def features(study: Path, only_list: bool, target: Path | None, every: bool, as_
         if not settings:
             raise UsageError(f"{study}: nothing of this scene can be taken away or made cheaper")
 
-        driver.settle(driver.edit("Features of the materials", lambda now: now.with_scene_settings(settings)))
+        driver.settle(
+            driver.edit("Features of the materials", lambda now: now.with_scene_settings(settings))
+        )
         if not only_list:
             base = driver.snapshot.results.base
             run = typical_run(base) if base is not None else None
@@ -72,7 +85,9 @@ def features(study: Path, only_list: bool, target: Path | None, every: bool, as_
         everything = together(rows, results)
         for row in rows:
             if row.trial is not None:
-                print(f"{row.setting.label}, {row.setting.show(row.value)}: {words_of(row, results)}")
+                print(
+                    f"{row.setting.label}, {row.setting.show(row.value)}: {words_of(row, results)}"
+                )
 
         if everything is not None:
             print(words_of_all(everything, results))
@@ -94,13 +109,19 @@ def features(study: Path, only_list: bool, target: Path | None, every: bool, as_
 
 def _untried(group: "Group") -> str:
     """What was not tried of one material, object or light, in a line."""
-    told = [f"{row.setting.label.rpartition(': ')[2]} {row.setting.show(row.value)}" for row in group.rows]
+    told = [
+        f"{row.setting.label.rpartition(': ')[2]} {row.setting.show(row.value)}"
+        for row in group.rows
+    ]
     remarks = dict.fromkeys(row.setting.why_tried for row in group.rows if row.setting.why_tried)
-    return f"not tried: {group.words}: {', '.join(told)}" + (f" ({'; '.join(remarks)})" if remarks else "")
+    return f"not tried: {group.words}: {', '.join(told)}" + (
+        f" ({'; '.join(remarks)})" if remarks else ""
+    )
 
 
 def _write(study: Path, target: Path) -> int:
-    """Write the scene as the pick has it, or the base where that has changes and there is no pick."""
+    """Write the scene as the pick has it, or the base where that has changes and there is no
+    pick."""
     from swift_sample.core.scene.gltf_changes import write_changed
     from swift_sample.core.scene.open import open_scene
     from swift_sample.core.study.log.store import look_at_study
@@ -113,9 +134,14 @@ def _write(study: Path, target: Path) -> int:
         changes = (pick.trial.configuration if pick is not None else plan.base).of_scene()
 
     if not changes:
-        raise UsageError(f"{study}: {'the pick' if pick is not None else 'the base'} changes nothing of the scene")
+        raise UsageError(
+            f"{study}: {'the pick' if pick is not None else 'the base'} changes nothing of the "
+            "scene"
+        )
     if not Path(plan.scene).is_file():
-        raise UsageError(f"{plan.scene}: is made by the program and has no file that could be written anew")
+        raise UsageError(
+            f"{plan.scene}: is made by the program and has no file that could be written anew"
+        )
 
     told = {key: f"{plan.catalogue[key].label} {value}" for key, value in changes.items()}
     left = write_changed(Path(plan.scene), open_scene(plan.scene), changes, target)
@@ -124,6 +150,9 @@ def _write(study: Path, target: Path) -> int:
 
     if left:
         missing = ", ".join(told[key] for key in left)
-        say(f"not in that file, since glTF cannot say it or it needs new geometry or pictures: {missing}")
+        say(
+            "not in that file, since glTF cannot say it or it needs new geometry or pictures: "
+            f"{missing}"
+        )
 
     return 0

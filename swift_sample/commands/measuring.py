@@ -28,12 +28,15 @@ NOT_FINISHED = 1
 LOOK_SECONDS = 0.25
 
 
-NOTIFY = click.option("--notify", is_flag=True, help="Show a desktop notification with the answer at the end.")
+NOTIFY = click.option(
+    "--notify", is_flag=True, help="Show a desktop notification with the answer at the end."
+)
 
 
 @contextmanager
 def telling_the_desktop(study: Path, wanted: bool) -> Iterator[None]:
-    """Where it is wanted, show how measuring ended as a desktop notification, with the answer in it."""
+    """Where it is wanted, show how measuring ended as a desktop notification, with the answer in
+    it."""
     try:
         yield
     except SwiftSampleError as error:
@@ -56,7 +59,9 @@ def _notify(study: Path, words: str) -> None:
     with look_at_study(study) as reading:
         results = read_snapshot(reading).results
         application = QCoreApplication.instance() or QCoreApplication(["swift-sample"])
-        notify(results.study.name, words or answer_words(results) or "Measured; there is no pick yet.")
+        notify(
+            results.study.name, words or answer_words(results) or "Measured; there is no pick yet."
+        )
         application.processEvents()
 
 
@@ -80,8 +85,14 @@ def demo(headless: bool, out: Path | None, as_json: bool) -> int:
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--only", default="", metavar="KEY,...", help="Measure only these settings' values.")
 @click.option("--budget", type=Span(), help="End after this long: seconds, or 10m, or 2h.")
-@click.option("--base-only", is_flag=True, help="Measure the base alone: what you render with today.")
-@click.option("--frontier", is_flag=True, help="Measure the base, the pick and the frontier alone (with --on).")
+@click.option(
+    "--base-only", is_flag=True, help="Measure the base alone: what you render with today."
+)
+@click.option(
+    "--frontier",
+    is_flag=True,
+    help="Measure the base, the pick and the frontier alone (with --on).",
+)
 @on_machines
 @NOTIFY
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
@@ -102,7 +113,9 @@ def run_(
     settings = tuple(key.strip() for key in only.split(",") if key.strip())
     fleet = fleet_at(address, keys, unprotected)
     if fleet is None and (frontier or machine):
-        raise UsageError(f"{'--frontier' if frontier else '--machine'}: is for machines that are named by --on")
+        raise UsageError(
+            f"{'--frontier' if frontier else '--machine'}: is for machines that are named by --on"
+        )
 
     with telling_the_desktop(study, notify):
         return measure_study(study, as_json, settings, budget, fleet, machine, frontier, base_only)
@@ -130,14 +143,17 @@ def search(
         return _search(study, budget, as_json, fleet, machine)
 
 
-def _search(study: Path, budget: float | None, as_json: bool, fleet: "Fleet | None", machine: str) -> int:
+def _search(
+    study: Path, budget: float | None, as_json: bool, fleet: "Fleet | None", machine: str
+) -> int:
     from swift_sample.core.study.measuring.policies import Searching
     from swift_sample.core.study.measuring.snapshot import COST_UNKNOWN
 
     with driving(study) as driver:
         if not driver.state.plan.catalogue.capabilities.starts:
             raise UsageError(
-                f"{study}: its renders are finished, and no others can be made; `swift-sample pick` tells the fastest"
+                f"{study}: its renders are finished, and no others can be made; `swift-sample "
+                "pick` tells the fastest"
             )
 
         asked = "" if budget is None else f"; it ends after {budget:.0f} s in any case"
@@ -152,7 +168,12 @@ def _search(study: Path, budget: float | None, as_json: bool, fleet: "Fleet | No
 
             _show_advice(driver, advice)
 
-        ended = work(driver, Searching(driver.record, budget, show, driver.renderer), fleet, kind_named(driver, machine))
+        ended = work(
+            driver,
+            Searching(driver.record, budget, show, driver.renderer),
+            fleet,
+            kind_named(driver, machine),
+        )
         if not ended.finished:
             say(f"stopped; `swift-sample search {quoted(study)}` carries on")
             return NOT_FINISHED
@@ -163,11 +184,20 @@ def _search(study: Path, budget: float | None, as_json: bool, fleet: "Fleet | No
 
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
-@click.option("--first", type=click.IntRange(0, 100_000), help="The first frame of the sequence; kept in the study.")
-@click.option("--last", type=click.IntRange(1, 100_000), help="The last frame.")
-@click.option("--count", type=click.IntRange(2, 60), help="How many frames to measure, spread over it.")
 @click.option(
-    "--machines", type=click.IntRange(1, 10_000), default=1, help="How many machines like this one share the sequence."
+    "--first",
+    type=click.IntRange(0, 100_000),
+    help="The first frame of the sequence; kept in the study.",
+)
+@click.option("--last", type=click.IntRange(1, 100_000), help="The last frame.")
+@click.option(
+    "--count", type=click.IntRange(2, 60), help="How many frames to measure, spread over it."
+)
+@click.option(
+    "--machines",
+    type=click.IntRange(1, 10_000),
+    default=1,
+    help="How many machines like this one share the sequence.",
 )
 @on_machines
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
@@ -201,7 +231,9 @@ def frames(
         still = driver.renderer.facts(now.scene, now.base, now.frame, now.staging).still
 
         if still:
-            raise UsageError(f"frames: {still}, so that every frame takes as long as the one that is measured")
+            raise UsageError(
+                f"frames: {still}, so that every frame takes as long as the one that is measured"
+            )
         if old is None and last is None:
             raise UsageError("frames: expected --last, the last frame of the sequence")
 
@@ -221,11 +253,16 @@ def frames(
         others = machines_of_frames(state, plan) if fleet is not None and not machine else ()
         looked = [state, *(state.seen_from(name) for name in others if name != state.machine)]
         told = [(label_of(one, one.machine), collect_frames(one, plan, wanted)) for one in looked]
-        told = [(label, measured) for label, measured in told if measured.by_configuration] or told[:1]
+        told = [(label, measured) for label, measured in told if measured.by_configuration] or told[
+            :1
+        ]
 
     names = dict(zip(wanted, ("base", "pick"), strict=False))
     if as_json:
-        data = [{"machine": label, **forecast_as_data(measured, names, machines)} for label, measured in told]
+        data = [
+            {"machine": label, **forecast_as_data(measured, names, machines)}
+            for label, measured in told
+        ]
         print(json.dumps(data[0] if fleet is None else {"machines": data}))
         return 0
 
@@ -239,12 +276,23 @@ def frames(
 
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
-@click.option("--size", type=Size(), help="The second size; half of the study's unless told otherwise.")
-@click.option("--frame", type=click.IntRange(0, 100_000), help="The second frame, at the study's size.")
+@click.option(
+    "--size", type=Size(), help="The second size; half of the study's unless told otherwise."
+)
+@click.option(
+    "--frame", type=click.IntRange(0, 100_000), help="The second frame, at the study's size."
+)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def holds(study: Path, size: tuple[int, int] | None, frame: int | None, as_json: bool) -> int:
-    """Measure the pick, the base and the runners-up at a second size or frame, and say whether the answer holds there."""
-    from swift_sample.core.study.answers.holding import Elsewhere, as_data, candidates, compare, sentences
+    """Measure the pick, the base and the runners-up at a second size or frame, and say whether the
+    answer holds there."""
+    from swift_sample.core.study.answers.holding import (
+        Elsewhere,
+        as_data,
+        candidates,
+        compare,
+        sentences,
+    )
     from swift_sample.core.study.measuring.policies import Holding
 
     with driving(study) as driver:
@@ -254,7 +302,11 @@ def holds(study: Path, size: tuple[int, int] | None, frame: int | None, as_json:
             raise UsageError("holds: there is no pick yet; measure the study first")
 
         half = (max(1, plan.size[0] // 2), max(1, plan.size[1] // 2))
-        there = Elsewhere(size or (plan.size if frame is not None else half), plan.frame if frame is None else frame, found)
+        there = Elsewhere(
+            size or (plan.size if frame is not None else half),
+            plan.frame if frame is None else frame,
+            found,
+        )
         if (there.size, there.frame) == (plan.size, plan.frame):
             raise UsageError("holds: expected another size or frame than the study's own")
 
@@ -268,7 +320,11 @@ def holds(study: Path, size: tuple[int, int] | None, frame: int | None, as_json:
 
         compared = compare(driver.snapshot.results, driver.state, there)
 
-    print(json.dumps(as_data(compared, plan.base)) if as_json else "\n".join(sentences(compared, plan.base)))
+    print(
+        json.dumps(as_data(compared, plan.base))
+        if as_json
+        else "\n".join(sentences(compared, plan.base))
+    )
     return 0
 
 
@@ -282,16 +338,20 @@ def measure_study(
     frontier: bool = False,
     base_only: bool = False,
 ) -> int:
-    """Measure a study to the end in this process or on machines, telling progress on standard error."""
+    """Measure a study to the end in this process or on machines, telling progress on standard
+    error."""
     from swift_sample.core.study.answers.kinds import frontier_of
     from swift_sample.core.study.measuring.policies import Sweeping
 
     with driving(path) as driver:
         tried = driver.state.plan.values_to_try()
         for key in only:
-            if not set(tried.get(driver.state.plan.catalogue.setting(key).key, ())) - {driver.state.plan.base[key]}:
+            if not set(tried.get(driver.state.plan.catalogue.setting(key).key, ())) - {
+                driver.state.plan.base[key]
+            }:
                 raise UsageError(
-                    f"--only {key}: nothing to measure, no other value of it than the base's is tried; "
+                    f"--only {key}: nothing to measure, no other value of it than the base's is "
+                    "tried; "
                     f"add values in {path / 'study.toml'} or in the window"
                 )
 
@@ -327,14 +387,21 @@ def driving(path: Path) -> "Iterator[Driver]":
         driver.close()
 
 
-def work(driver: "Driver", policy: "Policy", fleet: "Fleet | None" = None, times_on: str = "") -> "Ended":
-    """Measure to the end, on machines where there are some, telling progress. Raises StudyError for what ended it before."""
+def work(
+    driver: "Driver", policy: "Policy", fleet: "Fleet | None" = None, times_on: str = ""
+) -> "Ended":
+    """Measure to the end, on machines where there are some, telling progress. Raises StudyError for
+    what ended it before."""
     terminal = Terminal()
     is_timed_here = fleet is None and driver.state.plan.catalogue.capabilities.starts
     load = _load_of_others() if is_timed_here else 0.0
 
     if load > BUSY_SHARE:
-        terminal.once(f"other programs take {load:.0%} of the processor now: close what you can, else times are uncertain")
+        terminal.once(
+            f"other programs take {load:.0%} of the processor now: close what you can, else "
+            "times "
+            "are uncertain"
+        )
 
     driver.listen(lambda notice: _show(terminal, driver, notice))
     with Interrupts(driver.stop):
@@ -355,7 +422,12 @@ def _load_of_others() -> float:
 
 
 def _show(terminal: Terminal, driver: "Driver", notice: "Notice") -> None:
-    from swift_sample.core.study.measuring.notices import MachineSaid, StepProgress, StepStarted, Waits
+    from swift_sample.core.study.measuring.notices import (
+        MachineSaid,
+        StepProgress,
+        StepStarted,
+        Waits,
+    )
     from swift_sample.core.study.measuring.snapshot import LATEST, busy_words
 
     if isinstance(notice, StepProgress):
@@ -400,9 +472,14 @@ def _show_advice(driver: "Driver", advice: "Advice") -> None:
 
 
 def _concluded(driver: "Driver", as_json: bool) -> int:
-    """Print the pick; a trial that could not be measured makes the status that of work that failed."""
+    """Print the pick; a trial that could not be measured makes the status that of work that
+    failed."""
     snapshot = driver.snapshot
     status = print_pick(snapshot, as_json)
     say_state(snapshot)
 
-    return NOT_FINISHED if any(trial.failure is not None for trial in snapshot.results.trials) else status
+    return (
+        NOT_FINISHED
+        if any(trial.failure is not None for trial in snapshot.results.trials)
+        else status
+    )

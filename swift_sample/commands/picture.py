@@ -28,7 +28,12 @@ FIRST_SEED = 1
 @click.command()
 @click.argument("scene")
 @click.option(
-    "-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="The file to write: .exr, or .png."
+    "-o",
+    "--output",
+    "output",
+    required=True,
+    type=click.Path(path_type=Path),
+    help="The file to write: .exr, or .png.",
 )
 @click.option("--preset", type=click.Path(path_type=Path), help="A preset file with the settings.")
 @click.option(
@@ -39,10 +44,23 @@ FIRST_SEED = 1
     help="A setting; may be given several times, goes before the preset.",
     shell_complete=complete_changes,
 )
-@click.option("--size", type=Size(), default="640x360", show_default=True, help="Width and height before output.scale.")
+@click.option(
+    "--size",
+    type=Size(),
+    default="640x360",
+    show_default=True,
+    help="Width and height before output.scale.",
+)
 @with_staging
-@click.option("--frame", type=click.IntRange(0, 100_000), default=0, help="Which frame of an animated scene.")
-@click.option("--seed", type=click.IntRange(0, 2**31 - 1), default=FIRST_SEED, help="Another seed, another grain.")
+@click.option(
+    "--frame", type=click.IntRange(0, 100_000), default=0, help="Which frame of an animated scene."
+)
+@click.option(
+    "--seed",
+    type=click.IntRange(0, 2**31 - 1),
+    default=FIRST_SEED,
+    help="Another seed, another grain.",
+)
 @click.option("--json", "as_json", is_flag=True, help="Print the record of the render.")
 def render(
     scene: str,
@@ -112,7 +130,8 @@ def render(
     progress.clear()
     if result.stopped and result.samples is not None:
         say(
-            f"stopped {'when clean' if result.stopped == 'clean' else result.stopped} after {result.samples.max} samples; "
+            f"stopped {'when clean' if result.stopped == 'clean' else result.stopped} after "
+            f"{result.samples.max} samples; "
             f"about {result.saved_seconds:.1f} s saved"
         )
 
@@ -130,7 +149,14 @@ def render(
 @click.command()
 @click.argument("frame", type=click.Path(path_type=Path))
 @click.argument("neighbours", nargs=-1, required=True, type=click.Path(path_type=Path))
-@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="The EXR to write.")
+@click.option(
+    "-o",
+    "--output",
+    "output",
+    required=True,
+    type=click.Path(path_type=Path),
+    help="The EXR to write.",
+)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def denoise(frame: Path, neighbours: tuple[Path, ...], output: Path, as_json: bool) -> int:
     """Denoise a rendered frame together with its neighbours, against flicker."""
@@ -146,7 +172,11 @@ def denoise(frame: Path, neighbours: tuple[Path, ...], output: Path, as_json: bo
     write_exr(output, shown)
 
     if as_json:
-        print(json.dumps({"seconds": seconds, "frames": len(pictures), "size": [shown.width, shown.height]}))
+        print(
+            json.dumps(
+                {"seconds": seconds, "frames": len(pictures), "size": [shown.width, shown.height]}
+            )
+        )
     else:
         say(f"{output}: {len(pictures)} frames in {seconds:.2f} s")
 
@@ -155,12 +185,38 @@ def denoise(frame: Path, neighbours: tuple[Path, ...], output: Path, as_json: bo
 
 @click.command()
 @click.argument("picture", type=click.Path(path_type=Path))
-@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="The EXR to write.")
-@click.option("--strength", type=click.FloatRange(0, 1), default=0.5, help="0 is the raw picture, 1 the denoised one.")
-@click.option("--mask", "mask", type=click.Path(path_type=Path), help="A grey picture: white where strength counts in full.")
-@click.option("--method", help="Denoise the raw picture with this; without it what was rendered is taken.")
+@click.option(
+    "-o",
+    "--output",
+    "output",
+    required=True,
+    type=click.Path(path_type=Path),
+    help="The EXR to write.",
+)
+@click.option(
+    "--strength",
+    type=click.FloatRange(0, 1),
+    default=0.5,
+    help="0 is the raw picture, 1 the denoised one.",
+)
+@click.option(
+    "--mask",
+    "mask",
+    type=click.Path(path_type=Path),
+    help="A grey picture: white where strength counts in full.",
+)
+@click.option(
+    "--method", help="Denoise the raw picture with this; without it what was rendered is taken."
+)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def blend(picture: Path, output: Path, strength: float, mask: Path | None, method: str | None, as_json: bool) -> int:
+def blend(
+    picture: Path,
+    output: Path,
+    strength: float,
+    mask: Path | None,
+    method: str | None,
+    as_json: bool,
+) -> int:
     """Blend a picture between raw and denoised, everywhere or as a mask says."""
     from swift_sample.core.display.blend import blended
     from swift_sample.core.picture.exr import write_exr
@@ -180,9 +236,17 @@ def blend(picture: Path, output: Path, strength: float, mask: Path | None, metho
     if method is not None:
         from swift_sample.core.display.blend import at_full_strength
 
-        lacking = [name for name in ("albedo", "normal", "depth", "half_a", "half_b") if name not in first.layers]
+        lacking = [
+            name
+            for name in ("albedo", "normal", "depth", "half_a", "half_b")
+            if name not in first.layers
+        ]
         if lacking:
-            raise UsageError(f"{picture}: has no layers {', '.join(lacking)}, which denoisers go by; render it here")
+            raise UsageError(
+                f"{picture}: has no layers {', '.join(lacking)}, which denoisers go by; render "
+                "it "
+                "here"
+            )
 
         layers = {name: values for name, values in first.layers.items() if name != "raw"}
         plain = Picture(first.layers.get("raw", first.beauty), layers)
@@ -191,12 +255,19 @@ def blend(picture: Path, output: Path, strength: float, mask: Path | None, metho
 
     share = None if mask is None else View().levels(read_picture(mask).beauty).mean(axis=2) / 255
     write_exr(output, blended(first, smooth, strength, share))
-    told = {"strength": strength, "mask": str(mask) if mask else None, "method": method or "as rendered"}
+    told = {
+        "strength": strength,
+        "mask": str(mask) if mask else None,
+        "method": method or "as rendered",
+    }
 
     if as_json:
         print(json.dumps(told))
     else:
-        say(f"{output}: {strength:.0%} {told['method']}" + (f", where {mask} is white" if mask else ""))
+        say(
+            f"{output}: {strength:.0%} {told['method']}"
+            + (f", where {mask} is white" if mask else "")
+        )
 
     return 0
 
@@ -204,9 +275,17 @@ def blend(picture: Path, output: Path, strength: float, mask: Path | None, metho
 @click.command()
 @click.argument("image", type=click.Path(path_type=Path))
 @click.argument("reference", type=click.Path(path_type=Path))
-@click.option("--area", "areas", multiple=True, metavar="x,y,w,h", help="A part of the picture; may be repeated.")
+@click.option(
+    "--area",
+    "areas",
+    multiple=True,
+    metavar="x,y,w,h",
+    help="A part of the picture; may be repeated.",
+)
 @click.option("--exposure", type=float, default=0.0, help="Exposure of the view in stops.")
-@click.option("--curve", type=click.Choice(CURVES), default="straight", help="Tone curve of the view.")
+@click.option(
+    "--curve", type=click.Choice(CURVES), default="straight", help="Tone curve of the view."
+)
 @click.option(
     "--then",
     "later",
@@ -238,15 +317,22 @@ def compare(
     second = read_picture(reference)
     check_comparable(first, image, second, reference)
     raw = first.halves if "raw" not in first.layers else None
-    figures = measure(Comparison([first.beauty], second.beauty, view, raw, second.halves, seeds=False), wanted)
+    figures = measure(
+        Comparison([first.beauty], second.beauty, view, raw, second.halves, seeds=False), wanted
+    )
     flickers = _flicker([(image, reference), *later], view) if later else None
 
     if as_json:
 
         def plain(name: str) -> dict[str, float | None]:
-            return {key: finite(figure.value) if figure else None for key, figure in figures[name].items()}
+            return {
+                key: finite(figure.value) if figure else None
+                for key, figure in figures[name].items()
+            }
 
-        intervals = {key: [finite(f.low), finite(f.high)] if f else None for key, f in figures[WHOLE].items()}
+        intervals = {
+            key: [finite(f.low), finite(f.high)] if f else None for key, f in figures[WHOLE].items()
+        }
         print(
             json.dumps(
                 {
@@ -280,8 +366,16 @@ def compare(
 
 @click.command()
 @click.argument("scene")
-@click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting; may be given several times.")
-@click.option("--size", type=Size(), default="640x360", help="Width and height before output.scale.")
+@click.option(
+    "--set",
+    "changes",
+    multiple=True,
+    metavar="KEY=VALUE",
+    help="A setting; may be given several times.",
+)
+@click.option(
+    "--size", type=Size(), default="640x360", help="Width and height before output.scale."
+)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def caching(scene: str, changes: tuple[str, ...], size: tuple[int, int], as_json: bool) -> int:
     """After how many renders each cache pays for itself, measured."""
@@ -302,19 +396,26 @@ def caching(scene: str, changes: tuple[str, ...], size: tuple[int, int], as_json
 
     print(f"{'':20s} {'without':>14s} {'first':>14s} {'later':>14s} {'memory':>9s}  pays after")
     for cost in costs:
-        pays = "never" if cost.pays_after is None else f"{cost.pays_after} render{'s' if cost.pays_after > 1 else ''}"
+        pays = (
+            "never"
+            if cost.pays_after is None
+            else f"{cost.pays_after} render{'s' if cost.pays_after > 1 else ''}"
+        )
         soonest, latest = cost.pays_between
         if soonest != latest:
             pays += f" ({soonest or 'never'} to {latest or 'never'})"
-        times = " ".join(f"{f.value:7.2f} s ±{(f.high - f.low) / 2:4.2f}" for f in (cost.without, cost.first, cost.later))
+        times = " ".join(
+            f"{f.value:7.2f} s ±{(f.high - f.low) / 2:4.2f}"
+            for f in (cost.without, cost.first, cost.later)
+        )
         print(f"{cost.name:20s} {times} {cost.memory_bytes / 2**20:5.0f} MiB  {pays}")
 
     return 0
 
 
 class _KeepOnInterrupt:
-    """Ctrl-C ends a progressive render after the pass in hand and keeps the picture; a second one, and any other render,
-    stops at once."""
+    """Ctrl-C ends a progressive render after the pass in hand and keeps the picture; a second one,
+    and any other render, stops at once."""
 
     def __init__(self) -> None:
         self._finish: Any = None
@@ -348,4 +449,8 @@ def _flicker(frames: list[tuple[Path, Path]], view: View) -> float:
         check_comparable(shown, one, reference, other)
         check_comparable(shown, one, first, frames[0][0])
 
-    return flicker([shown.beauty for shown, _ in pictures], [reference.beauty for _, reference in pictures], view)
+    return flicker(
+        [shown.beauty for shown, _ in pictures],
+        [reference.beauty for _, reference in pictures],
+        view,
+    )

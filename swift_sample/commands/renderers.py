@@ -24,11 +24,16 @@ def renderer_() -> None:
 @renderer_.command()
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--scene", required=True, help="A scene that it renders.")
-@click.option("--size", type=Size(), default="160x90", help="Width and height of the pictures that are tried.")
-@click.option("--yes", is_flag=True, help="Confirm the file without being asked: it names programs to start.")
+@click.option(
+    "--size", type=Size(), default="160x90", help="Width and height of the pictures that are tried."
+)
+@click.option(
+    "--yes", is_flag=True, help="Confirm the file without being asked: it names programs to start."
+)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def check(file: Path, scene: str, size: tuple[int, int], yes: bool, as_json: bool) -> int:
-    """Show what a renderer file starts, ask whether it may, and prove it: picture, seed, times, every setting."""
+    """Show what a renderer file starts, ask whether it may, and prove it: picture, seed, times,
+    every setting."""
     from swift_sample.core.renderers.command.check import BAD, NOTE
     from swift_sample.core.renderers.command.check import check as prove
     from swift_sample.core.renderers.command.trust import is_confirmed, seen_file
@@ -44,19 +49,30 @@ def check(file: Path, scene: str, size: tuple[int, int], yes: bool, as_json: boo
         if one.what == "command" and asked:
             continue  # it was shown with the question
         if not as_json:
-            print(f"{'wrong: ' if one.state == BAD else 'note: ' if one.state == NOTE else ''}{one.what}: {one.words}")
+            state = {BAD: "wrong: ", NOTE: "note: "}.get(one.state, "")
+            print(f"{state}{one.what}: {one.words}")
 
     failed = any(one.state == BAD for one in found)
     if as_json:
-        print(json.dumps({"file": str(file), "good": not failed, "checked": [vars(one) for one in found]}))
+        print(
+            json.dumps(
+                {"file": str(file), "good": not failed, "checked": [vars(one) for one in found]}
+            )
+        )
     elif not failed:
-        say(f"`swift-sample new STUDY --scene {quoted(Path(scene))} --renderer {quoted(file)}` makes a study with it")
+        say(
+            f"`swift-sample new STUDY --scene {quoted(Path(scene))} --renderer {quoted(file)}` "
+            "makes a study with it"
+        )
 
     return FAILED if failed else 0
 
 
-def confirmed_renderer(file: Path, scene: str, size: tuple[int, int], yes: bool) -> "CommandRenderer":
-    """The renderer of a file that a person has confirmed, now if not before; raises UsageError where they do not."""
+def confirmed_renderer(
+    file: Path, scene: str, size: tuple[int, int], yes: bool
+) -> "CommandRenderer":
+    """The renderer of a file that a person has confirmed, now if not before; raises UsageError
+    where they do not."""
     from swift_sample.core.renderers.command.check import command_line
     from swift_sample.core.renderers.command.description import filled
     from swift_sample.core.renderers.command.trust import confirm, is_confirmed
@@ -66,7 +82,10 @@ def confirmed_renderer(file: Path, scene: str, size: tuple[int, int], yes: bool)
     renderer.scene_content(scene, AS_IN_THE_FILE)
 
     if not is_confirmed(renderer.seen):
-        say(f"{renderer.path} starts this for every render:\n  {command_line(renderer, scene, size)}")
+        say(
+            f"{renderer.path} starts this for every render:\n  "
+            f"{command_line(renderer, scene, size)}"
+        )
         if renderer.described.version:
             holes = {"here": "(here)", "python": "(python)"}
             words = " ".join(filled(word, holes) for word in renderer.described.version)
@@ -98,7 +117,10 @@ def list_(files: tuple[Path, ...]) -> int:
             continue
 
         state = "confirmed" if is_confirmed(renderer.seen) else "not confirmed yet"
-        print(f"{renderer.name}: {renderer.title}, {len(renderer.catalogue)} settings, {file}, {state}")
+        print(
+            f"{renderer.name}: {renderer.title}, {len(renderer.catalogue)} settings, {file}, "
+            f"{state}"
+        )
 
     return 0
 
@@ -106,9 +128,18 @@ def list_(files: tuple[Path, ...]) -> int:
 @renderer_.command()
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--name", required=True, help="A short name in small letters.")
-@click.option("--command", "words", required=True, help="The command line, with {scene}, {picture} and the like in it.")
 @click.option(
-    "--picture", "suffix", type=click.Choice([".exr", ".png", ".tif", ".jpg"]), default=".exr", help="What it writes."
+    "--command",
+    "words",
+    required=True,
+    help="The command line, with {scene}, {picture} and the like in it.",
+)
+@click.option(
+    "--picture",
+    "suffix",
+    type=click.Choice([".exr", ".png", ".tif", ".jpg"]),
+    default=".exr",
+    help="What it writes.",
 )
 @click.option(
     "--copy",
@@ -133,22 +164,40 @@ def new(file: Path, name: str, words: str, suffix: str, copies: tuple[str, ...])
         named[key] = source
 
     file.write_text(starting_file(name, words, suffix, copies=named), "utf-8")
-    say(f"{file}: written; add its settings, then `swift-sample renderer check {quoted(file)} --scene SCENE` proves it")
+    say(
+        f"{file}: written; add its settings, then `swift-sample renderer check {quoted(file)} "
+        "--scene SCENE` proves it"
+    )
     return 0
 
 
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
-@click.option("--table", type=click.Path(path_type=Path), help="A CSV file: picture, seconds, and columns that are settings.")
 @click.option(
-    "--pictures", type=click.Path(path_type=Path), help="A folder of pictures that tell of themselves, in place of a table."
+    "--table",
+    type=click.Path(path_type=Path),
+    help="A CSV file: picture, seconds, and columns that are settings.",
 )
 @click.option(
-    "--reference", required=True, type=click.Path(path_type=Path), help="The picture that the others are compared with."
+    "--pictures",
+    type=click.Path(path_type=Path),
+    help="A folder of pictures that tell of themselves, in place of a table.",
 )
-@click.option("--base", type=click.IntRange(min=1), help="Which row is today's settings; the slowest unless told.")
 @click.option(
-    "--write-table", type=click.Path(path_type=Path), help="Write what the pictures tell as a table to complete, and stop."
+    "--reference",
+    required=True,
+    type=click.Path(path_type=Path),
+    help="The picture that the others are compared with.",
+)
+@click.option(
+    "--base",
+    type=click.IntRange(min=1),
+    help="Which row is today's settings; the slowest unless told.",
+)
+@click.option(
+    "--write-table",
+    type=click.Path(path_type=Path),
+    help="Write what the pictures tell as a table to complete, and stop.",
 )
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def finished(
@@ -162,7 +211,13 @@ def finished(
 ) -> int:
     """Make a study of renders that are finished, with their times, and measure their pictures."""
     from swift_sample.commands.measuring import measure_study
-    from swift_sample.core.renderers.finished.table import guess_rows, pictures_in, read_table, table_text, told_apart
+    from swift_sample.core.renderers.finished.table import (
+        guess_rows,
+        pictures_in,
+        read_table,
+        table_text,
+        told_apart,
+    )
     from swift_sample.core.study.package.finished import finished_plan, make_finished_study
 
     if (table is None) == (pictures is None):
@@ -192,7 +247,13 @@ def finished(
 
     plan = finished_plan(study.stem, source.resolve(), rows, base - 1 if base is not None else -1)
     terminal = Terminal()
-    make_finished_study(study, plan, rows, reference, lambda done, every: terminal.show(f"copying picture {done} of {every}"))
+    make_finished_study(
+        study,
+        plan,
+        rows,
+        reference,
+        lambda done, every: terminal.show(f"copying picture {done} of {every}"),
+    )
     terminal.clear()
 
     return measure_study(study, as_json)

@@ -13,7 +13,10 @@ from swift_sample.core.scene.staging import Staging, Viewpoint
 
 OWN = "own"
 _OPTIONS = (
-    click.option("--environment", help="Light from everywhere: r,g,b or an .exr or .hdr picture; own for the scene's own."),
+    click.option(
+        "--environment",
+        help="Light from everywhere: r,g,b or an .exr or .hdr picture; own for the scene's own.",
+    ),
     click.option("--strength", type=float, help="What that light is multiplied by."),
     click.option("--turn", type=float, help="Degrees by which it is turned."),
     click.option("--camera", help="A camera of the scene by its name; own for its first."),
@@ -25,7 +28,8 @@ _NAMES = ("environment", "strength", "turn", "camera", "position", "target", "fi
 
 
 def with_staging(command: Callable[..., int]) -> Callable[..., int]:
-    """Give a command these options; it is called with `stage`, which changes a Staging as they say, and raises UsageError."""
+    """Give a command these options; it is called with `stage`, which changes a Staging as they say,
+    and raises UsageError."""
 
     @wraps(command)
     def called(**given: Any) -> int:
@@ -56,18 +60,24 @@ def _staged(
         staging = replace(staging, environment=None if environment == OWN else light)
 
     staging = replace(
-        staging, strength=staging.strength if strength is None else strength, turn=staging.turn if turn is None else turn
+        staging,
+        strength=staging.strength if strength is None else strength,
+        turn=staging.turn if turn is None else turn,
     )
     if camera is not None:
         staging = replace(staging, camera="" if camera == OWN else camera, viewpoint=None)
 
     if position is not None and target is not None:
-        hand = Viewpoint(_triple("position", position), _triple("target", target), field or Viewpoint.field)
+        hand = Viewpoint(
+            _triple("position", position), _triple("target", target), field or Viewpoint.field
+        )
         return replace(staging, viewpoint=hand)
 
     if field is not None:
         if staging.viewpoint is None:
-            raise UsageError("--field belongs to a camera of your own; give --position and --target")
+            raise UsageError(
+                "--field belongs to a camera of your own; give --position and --target"
+            )
         return replace(staging, viewpoint=replace(staging.viewpoint, field=field))
 
     return staging

@@ -22,7 +22,8 @@ if TYPE_CHECKING:
 
 LOOK_PIXELS = 96
 LOOK_SAMPLES = 8
-"""The longer side, and the samples, of a picture that only tells whether there is anything to be seen."""
+"""The longer side, and the samples, of a picture that only tells whether there is anything to be
+seen."""
 
 
 @click.command(name="open")
@@ -41,17 +42,41 @@ def open_(study: Path | None) -> int:
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--scene", required=True, help="A .gltf or .glb file, or the name of a demo scene.")
-@click.option("--size", type=Size(), default="640x360", show_default=True, help="Width and height of the pictures.")
-@click.option("--environment", help="Light from everywhere: r,g,b or an .exr or .hdr picture; replaces the scene's own.")
-@click.option("--frame", type=click.IntRange(0, 100_000), default=0, help="Which frame of an animated scene.")
+@click.option(
+    "--size",
+    type=Size(),
+    default="640x360",
+    show_default=True,
+    help="Width and height of the pictures.",
+)
+@click.option(
+    "--environment",
+    help="Light from everywhere: r,g,b or an .exr or .hdr picture; replaces the scene's own.",
+)
+@click.option(
+    "--frame", type=click.IntRange(0, 100_000), default=0, help="Which frame of an animated scene."
+)
 @click.option("--preset", type=click.Path(path_type=Path), help="A preset file with the base.")
-@click.option("--set", "changes", multiple=True, metavar="KEY=VALUE", help="A setting of the base; goes before the preset.")
-@click.option("--curve", type=click.Choice(CURVES), default="straight", help="Tone curve of the view.")
+@click.option(
+    "--set",
+    "changes",
+    multiple=True,
+    metavar="KEY=VALUE",
+    help="A setting of the base; goes before the preset.",
+)
+@click.option(
+    "--curve", type=click.Choice(CURVES), default="straight", help="Tone curve of the view."
+)
 @click.option("--exposure", type=float, default=0.0, help="Exposure of the view in stops.")
 @click.option(
-    "--renderer", "file", type=click.Path(path_type=Path), help="The file of another renderer than the built-in one."
+    "--renderer",
+    "file",
+    type=click.Path(path_type=Path),
+    help="The file of another renderer than the built-in one.",
 )
-@click.option("--yes", is_flag=True, help="Confirm that file without being asked: it names programs to start.")
+@click.option(
+    "--yes", is_flag=True, help="Confirm that file without being asked: it names programs to start."
+)
 def new(
     study: Path,
     scene: str,
@@ -73,7 +98,9 @@ def new(
     from swift_sample.core.study.log.store import create_study
     from swift_sample.core.study.plan.starting import starting_study
 
-    renderer = renderer_named(DEFAULT) if file is None else confirmed_renderer(file, scene, size, yes)
+    renderer = (
+        renderer_named(DEFAULT) if file is None else confirmed_renderer(file, scene, size, yes)
+    )
     catalogue = renderer.catalogue
     chosen = read_preset(preset, catalogue) if preset is not None else Configuration(catalogue)
     base = chosen.replace(changes_of(changes, catalogue))
@@ -95,25 +122,44 @@ def new(
         say(doubt)
 
     plan = starting_study(Path(study).stem, name, size, View(exposure, curve), base)
-    plan = replace(plan, staging=staging, frame=frame, renderer_file=str(file.resolve()) if file is not None else "")
+    plan = replace(
+        plan,
+        staging=staging,
+        frame=frame,
+        renderer_file=str(file.resolve()) if file is not None else "",
+    )
     create_study(study, plan)
     for words in small_picture_words(plan):
         say(words)
 
-    say(f"{study}: {len(plan.planned())} trials planned; `swift-sample run {quoted(study)}` measures them")
+    say(
+        f"{study}: {len(plan.planned())} trials planned; `swift-sample run {quoted(study)}` "
+        "measures them"
+    )
     return 0
 
 
 @click.command()
 @click.argument("study", type=click.Path(path_type=Path))
-@click.option("-o", "--output", "output", required=True, type=click.Path(path_type=Path), help="A .zip file to write.")
+@click.option(
+    "-o",
+    "--output",
+    "output",
+    required=True,
+    type=click.Path(path_type=Path),
+    help="A .zip file to write.",
+)
 def pack(study: Path, output: Path) -> int:
     """Put a study with its scene and pictures into one file; it may be measured meanwhile."""
     from swift_sample.core.study.package.pack import pack_study
 
     check_writable(output)
     written = pack_study(study, output, say)
-    say(f"written to {output}, {written / 2**20:.1f} MiB; `swift-sample unpack {quoted(output)} STUDY` makes a study of it")
+    say(
+        f"written to {output}, {written / 2**20:.1f} MiB; `swift-sample unpack "
+        f"{quoted(output)} "
+        "STUDY` makes a study of it"
+    )
 
     return 0
 
@@ -148,14 +194,22 @@ def merge(study: Path, other: Path) -> int:
     return 0
 
 
-def looks_dark(renderer: "Renderer", scene: str, size: tuple[int, int], base: Configuration, frame: int) -> bool:
+def looks_dark(
+    renderer: "Renderer", scene: str, size: tuple[int, int], base: Configuration, frame: int
+) -> bool:
     """Whether a small picture of a scene shows hardly anything."""
     from swift_sample.core.renderers.records import RenderSpec
     from swift_sample.core.scene.lighting import is_dark
 
     width, height = (max(1, side * LOOK_PIXELS // max(size)) for side in size)
-    few = base.replace({counted.key: LOOK_SAMPLES}) if (counted := base.catalogue.with_role(SAMPLES)) is not None else base
-    spec = RenderSpec(scene=scene, size=(width, height), settings=few.of_renderer(), seed=1, frame=frame)
+    few = (
+        base.replace({counted.key: LOOK_SAMPLES})
+        if (counted := base.catalogue.with_role(SAMPLES)) is not None
+        else base
+    )
+    spec = RenderSpec(
+        scene=scene, size=(width, height), settings=few.of_renderer(), seed=1, frame=frame
+    )
     picture, _ = renderer.engine().render(spec, None, lambda share: None, lambda stop: None)
 
     return is_dark(picture.beauty)
@@ -165,9 +219,15 @@ def open_window(path: Path | None, measure: bool = False) -> int:
     try:
         from swift_sample.ui.window.application import run_window
     except ImportError as error:
-        raise SwiftSampleError(f"the window cannot start ({one_line(error)}); `make setup` installs what it needs") from error
+        raise SwiftSampleError(
+            f"the window cannot start ({one_line(error)}); `make setup` installs what it needs"
+        ) from error
 
-    if sys.platform == "linux" and not any(os.environ.get(v) for v in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
-        raise SwiftSampleError("there is no display; `swift-sample demo --headless` and `run` work without one")
+    if sys.platform == "linux" and not any(
+        os.environ.get(v) for v in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")
+    ):
+        raise SwiftSampleError(
+            "there is no display; `swift-sample demo --headless` and `run` work without one"
+        )
 
     return run_window(path, measure)

@@ -1,4 +1,5 @@
-"""What commands share: words on standard error, one line of progress, interrupts, and values as they are written."""
+"""What commands share: words on standard error, one line of progress, interrupts, and values as
+they are written."""
 
 import math
 import os
@@ -25,12 +26,19 @@ MAX_SIDE = 16384
 class Size(click.ParamType):
     name = "WxH"
 
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[int, int]:
+    def convert(
+        self, value: Any, param: click.Parameter | None, ctx: click.Context | None
+    ) -> tuple[int, int]:
         if isinstance(value, tuple):
             return value
 
         width, _, height = str(value).partition("x")
-        if width.isdigit() and height.isdigit() and 1 <= int(width) <= MAX_SIDE and 1 <= int(height) <= MAX_SIDE:
+        if (
+            width.isdigit()
+            and height.isdigit()
+            and 1 <= int(width) <= MAX_SIDE
+            and 1 <= int(height) <= MAX_SIDE
+        ):
             return int(width), int(height)
 
         raise UsageError(f"size={value}: expected WIDTHxHEIGHT, each from 1 to {MAX_SIDE}")
@@ -41,7 +49,9 @@ class Span(click.ParamType):
 
     name = "TIME"
 
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
+    def convert(
+        self, value: Any, param: click.Parameter | None, ctx: click.Context | None
+    ) -> float:
         text = str(value).strip().lower()
         unit = {"s": 1, "m": 60, "h": 3600}.get(text[-1:], 0)
 
@@ -51,7 +61,9 @@ class Span(click.ParamType):
             seconds = 0.0
 
         if not 0 < seconds < math.inf:
-            raise UsageError(f"time={value}: expected seconds, or a number with s, m or h, as in 10m")
+            raise UsageError(
+                f"time={value}: expected seconds, or a number with s, m or h, as in 10m"
+            )
 
         return seconds
 
@@ -151,7 +163,9 @@ def check_writable(path: Path) -> None:
     if path.is_dir():
         raise StudyError(f"{path}: is a folder; give the name of a file")
     if not path.parent.is_dir():
-        raise StudyError(f"{path}: cannot be written (there is no folder {path.parent}); make it first")
+        raise StudyError(
+            f"{path}: cannot be written (there is no folder {path.parent}); make it first"
+        )
     if not os.access(path if path.exists() else path.parent, os.W_OK):
         raise StudyError(f"{path}: cannot be written (permission denied); choose another place")
 

@@ -1,5 +1,6 @@
-"""What is opened at most: one place for every bound on files of unknown origin. Each is checked from what a file says of
-itself, before anything is made for it, and what is refused is told with what would fit and how to raise it.
+"""What is opened at most: one place for every bound on files of unknown origin. Each is checked
+from what a file says of itself, before anything is made for it, and what is refused is told with
+what would fit and how to raise it.
 """
 
 import math
@@ -30,7 +31,8 @@ def _bound(most: int) -> int:
 FILE_BYTES = _bound(1 << 31)
 """A scene, a part of one, or a picture."""
 TEXT_BYTES = _bound(1 << 20)
-"""A plan, a preset, a description of a renderer or a device: the most values that a plan allows take some 30,000."""
+"""A plan, a preset, a description of a renderer or a device: the most values that a plan allows
+take some 30,000."""
 NESTED = 16
 """Tables and arrays in such a file that stand in one another."""
 DOCUMENT_BYTES = _bound(1 << 27)
@@ -54,7 +56,8 @@ SIDE_PIXELS = 32768
 PICTURE_PIXELS = _bound(1 << 25)
 """7680 by 4320."""
 PICTURE_VALUES = _bound(1 << 30)
-"""Of all parts and channels: 32 for each pixel of the largest picture; those that a study keeps have fewer."""
+"""Of all parts and channels: 32 for each pixel of the largest picture; those that a study keeps
+have fewer."""
 LOG_ENTRIES = _bound(400_000)
 """Of a study: five times those of the largest plan with a dozen runs for each trial."""
 LOG_INSTRUCTIONS = _bound(3_000_000_000)
@@ -65,7 +68,10 @@ def over(value: int, most: int, what: str) -> str:
     """Why something is not read, as it goes on after its name; "" where it is within its bound."""
     if value <= most:
         return ""
-    return f"has {value:,} {what}, at most {most:,} fit ({RAISED_BY}={math.ceil(FACTOR * value / most)} raises that)"
+    return (
+        f"has {value:,} {what}, at most {most:,} fit "
+        f"({RAISED_BY}={math.ceil(FACTOR * value / most)} raises that)"
+    )
 
 
 def over_memory(needed: int) -> str:

@@ -26,7 +26,13 @@ class Cache:
     size_bytes: int
 
     def as_dict(self) -> dict[str, object]:
-        return {"name": self.name, "about": self.about, "path": str(self.path), "files": self.files, "bytes": self.size_bytes}
+        return {
+            "name": self.name,
+            "about": self.about,
+            "path": str(self.path),
+            "files": self.files,
+            "bytes": self.size_bytes,
+        }
 
 
 def list_caches() -> list[Cache]:
@@ -42,12 +48,15 @@ def list_caches() -> list[Cache]:
 
 
 def clear_cache(name: str) -> int:
-    """Remove a cache; returns the bytes that are free again. Raises SwiftSampleError where it cannot be removed."""
+    """Remove a cache; returns the bytes that are free again. Raises SwiftSampleError where it
+    cannot be removed."""
     (cache,) = (cache for cache in list_caches() if cache.name == name)
     try:
         if cache.path.is_dir():
             shutil.rmtree(cache.path)
     except OSError as error:
-        raise SwiftSampleError(f"{cache.path}: the cache cannot be cleared ({one_line(error)}); check permissions") from error
+        raise SwiftSampleError(
+            f"{cache.path}: the cache cannot be cleared ({one_line(error)}); check permissions"
+        ) from error
 
     return cache.size_bytes

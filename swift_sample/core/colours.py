@@ -1,5 +1,5 @@
-"""The colours of window and report: the only place where they stand. Chrome is strictly neutral so that it never tints
-pictures."""
+"""The colours of window and report: the only place where they stand. Chrome is strictly neutral so
+that it never tints pictures."""
 
 from dataclasses import dataclass
 

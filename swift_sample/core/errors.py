@@ -96,7 +96,8 @@ MOST_CHARACTERS = 300
 
 
 def plain(text: str, most: int = MOST_CHARACTERS) -> str:
-    """A text of unknown origin on one line: control characters made visible, the middle of a long one left out."""
+    """A text of unknown origin on one line: control characters made visible, the middle of a long
+    one left out."""
     text = " ".join(text.split())
     text = "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in text)
     if len(text) <= most:

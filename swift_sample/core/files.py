@@ -1,5 +1,5 @@
-"""Small files of unknown origin, read with a bound; and files that are written whole, so that a kill or a full disk leaves
-the old one."""
+"""Small files of unknown origin, read with a bound; and files that are written whole, so that a
+kill or a full disk leaves the old one."""
 
 import errno
 import os
@@ -18,7 +18,8 @@ WRITING = ".writing-"
 
 
 def read_bytes(path: Path) -> bytes:
-    """The content of a small file. Raises OSError, and ValueError where it is no plain file or too large."""
+    """The content of a small file. Raises OSError, and ValueError where it is no plain file or too
+    large."""
     if not path.is_file():
         path.stat()  # which says so where there is nothing
         raise ValueError("it is not a file")
@@ -31,7 +32,8 @@ def read_bytes(path: Path) -> bytes:
 
 
 def read_text(path: Path) -> str:
-    """The text of a small file. Raises OSError, and ValueError where it is no plain file, too large, or not UTF-8."""
+    """The text of a small file. Raises OSError, and ValueError where it is no plain file, too
+    large, or not UTF-8."""
     return read_bytes(path).decode("utf-8")
 
 
@@ -41,9 +43,14 @@ def read_toml(path: Path) -> dict[str, Any]:
 
 
 def toml_values(text: str) -> dict[str, Any]:
-    """The values in a TOML text. Raises ValueError, also for tables and arrays that stand in one another too deeply."""
+    """The values in a TOML text. Raises ValueError, also for tables and arrays that stand in one
+    another too deeply."""
     # Reading a key of many parts takes the square of their number.
-    if any(line.partition("=")[0].count(".") > NESTED for line in text.splitlines() if "," not in line.partition("=")[0]):
+    if any(
+        line.partition("=")[0].count(".") > NESTED
+        for line in text.splitlines()
+        if "," not in line.partition("=")[0]
+    ):
         raise ValueError(_TOO_DEEP)
 
     try:
@@ -53,7 +60,9 @@ def toml_values(text: str) -> dict[str, Any]:
 
     level: list[Any] = [values]
     for _ in range(NESTED):
-        level = [inner for outer in level if isinstance(outer, dict | list) for inner in _inside(outer)]
+        level = [
+            inner for outer in level if isinstance(outer, dict | list) for inner in _inside(outer)
+        ]
 
     if level:
         raise ValueError(_TOO_DEEP)
@@ -70,13 +79,18 @@ def _inside(outer: dict[str, Any] | list[Any]) -> Iterable[Any]:
 
 @contextmanager
 def written_whole(path: Path) -> Iterator[Path]:
-    """A new, empty file beside `path`, with the mode that the umask gives, to be filled by its name. Where the block ends
-    well it is synced and takes the place of `path`; else it goes, and what stood there stays.
+    """A new, empty file beside `path`, with the mode that the umask gives, to be filled by its
+    name. Where the block ends well it is synced and takes the place of `path`; else it goes, and
+    what stood there stays.
 
     Raises OSError, also where nothing was written into it.
     """
     temporary = path.with_name(f"{WRITING}{secrets.token_hex(6)}{path.suffix}")
-    os.close(os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o666))
+    os.close(
+        os.open(
+            temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o666
+        )
+    )
 
     try:
         yield temporary
@@ -104,7 +118,8 @@ def has_room(path: Path, wanted: int = 0) -> bool:
 
 
 def is_full(path: Path, error: Exception) -> bool:
-    """Whether a file could not be written because there was no room; libraries do not always say why."""
+    """Whether a file could not be written because there was no room; libraries do not always say
+    why."""
     if isinstance(error, OSError) and error.errno is not None:
         return error.errno in (errno.ENOSPC, errno.EDQUOT)
     return not has_room(path.parent)

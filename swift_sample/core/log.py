@@ -1,5 +1,5 @@
-"""One rotating log file in the user's state folder, and hooks so that no error goes unseen: those of the main thread, of any
-other thread, and of work handed to a pool."""
+"""One rotating log file in the user's state folder, and hooks so that no error goes unseen: those
+of the main thread, of any other thread, and of work handed to a pool."""
 
 import logging
 import os
@@ -39,7 +39,8 @@ def log_file() -> Path:
 
 
 def start_log() -> Path | None:
-    """Write warnings and worse of this program to the log file from now on; returns it, or None where it cannot be written.
+    """Write warnings and worse of this program to the log file from now on; returns it, or None
+    where it cannot be written.
 
     Calling it again changes nothing.
     """
@@ -51,13 +52,22 @@ def start_log() -> Path | None:
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         handler = RotatingFileHandler(
-            path, maxBytes=FILE_BYTES, backupCount=FILES_KEPT, encoding="utf-8", errors="replace", delay=True
+            path,
+            maxBytes=FILE_BYTES,
+            backupCount=FILES_KEPT,
+            encoding="utf-8",
+            errors="replace",
+            delay=True,
         )
     except OSError:
         root.addHandler(logging.NullHandler())
         return None
 
-    handler.setFormatter(logging.Formatter("%(asctime)s %(process)d %(threadName)s %(levelname)s %(name)s: %(message)s"))
+    handler.setFormatter(
+        logging.Formatter(
+            "%(asctime)s %(process)d %(threadName)s %(levelname)s %(name)s: %(message)s"
+        )
+    )
     root.addHandler(handler)
     root.setLevel(logging.INFO)
     root.propagate = False
@@ -70,7 +80,9 @@ def catch_all() -> None:
     before = sys.excepthook
     before_thread = threading.excepthook
 
-    def on_error(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+    def on_error(
+        kind: type[BaseException], error: BaseException, trace: TracebackType | None
+    ) -> None:
         if not issubclass(kind, KeyboardInterrupt):
             report_error("an unexpected error", error)
         before(kind, error, trace)
@@ -100,8 +112,8 @@ def listen(listener: Callable[[str, BaseException], None]) -> Callable[[], None]
 
 @contextmanager
 def printing_to_log(where: str) -> Iterator[None]:
-    """Put into the log what a library prints meanwhile, on standard output by Python and on standard error by whatever means:
-    what it raises says it to the user, in one sentence.
+    """Put into the log what a library prints meanwhile, on standard output by Python and on
+    standard error by whatever means: what it raises says it to the user, in one sentence.
 
     One thread at a time. What others print on standard error in the meantime goes the same way.
     """

@@ -20,8 +20,9 @@ BUSY_SHARE = 0.15
 
 @dataclass(frozen=True)
 class Machine:
-    """Times of different machines are never mixed: hardware and system make a machine's identity. Versions of software are
-    recorded beside every run, and differences are told, but they hide nothing."""
+    """Times of different machines are never mixed: hardware and system make a machine's identity.
+    Versions of software are recorded beside every run, and differences are told, but they hide
+    nothing."""
 
     processor: str
     cores: int
@@ -37,7 +38,8 @@ class Machine:
 
 @cache
 def computer() -> str:
-    """Which computer this is: the same for all that run on it, until it is started anew (proc(5), boot_id)."""
+    """Which computer this is: the same for all that run on it, until it is started anew (proc(5),
+    boot_id)."""
     try:
         return Path("/proc/sys/kernel/random/boot_id").read_text("ascii").strip()
     except OSError:
@@ -45,8 +47,8 @@ def computer() -> str:
 
 
 def seconds_asleep() -> float:
-    """Seconds for which this machine was suspended since it started: one clock counts them, the other does not
-    (clock_gettime(2), CLOCK_BOOTTIME and CLOCK_MONOTONIC)."""
+    """Seconds for which this machine was suspended since it started: one clock counts them, the
+    other does not (clock_gettime(2), CLOCK_BOOTTIME and CLOCK_MONOTONIC)."""
     return time.clock_gettime(time.CLOCK_BOOTTIME) - time.clock_gettime(time.CLOCK_MONOTONIC)
 
 
@@ -59,7 +61,8 @@ def this_machine() -> Machine:
     """The machine that this process runs on."""
     threads = available_processors()
     versions = (
-        f"Swift Sample {__version__}, Python {platform.python_version()}, NumPy {version('numpy')}, Numba {version('numba')}"
+        f"Swift Sample {__version__}, Python {platform.python_version()}, NumPy "
+        f"{version('numpy')}, Numba {version('numba')}"
     )
 
     return Machine(
@@ -84,8 +87,8 @@ def _processor_name() -> str:
 
 
 class LoadMeter:
-    """The processor time that other programs used between `start` and `share`, as a share of all threads that this process
-    may use."""
+    """The processor time that other programs used between `start` and `share`, as a share of all
+    threads that this process may use."""
 
     def __init__(self) -> None:
         self._before = self._now()
@@ -98,14 +101,18 @@ class LoadMeter:
 
         for times in (each[number] for number in own if number < len(each)):
             idle = times.idle + getattr(times, "iowait", 0.0)
-            busy += sum(times) - idle - getattr(times, "guest", 0.0) - getattr(times, "guest_nice", 0.0)
+            busy += (
+                sum(times) - idle - getattr(times, "guest", 0.0) - getattr(times, "guest_nice", 0.0)
+            )
 
         return time.monotonic(), busy, time.process_time()
 
     def share(self, of_ours: float = 0.0) -> float:
-        """From 0 (quiet) to 1 (all threads taken by others); `of_ours` are the processor seconds of programs that this one
-        started."""
-        elapsed, busy, own = (now - before for now, before in zip(self._now(), self._before, strict=True))
+        """From 0 (quiet) to 1 (all threads taken by others); `of_ours` are the processor seconds of
+        programs that this one started."""
+        elapsed, busy, own = (
+            now - before for now, before in zip(self._now(), self._before, strict=True)
+        )
         own += of_ours
         threads = available_processors()
 

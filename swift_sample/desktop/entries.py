@@ -34,15 +34,21 @@ def files(root: Path) -> dict[Path, Path]:
 
 
 def install(root: Path, program: str) -> list[Path]:
-    """Put everything in place; `program` is the command that starts the application. Raises UsageError."""
+    """Put everything in place; `program` is the command that starts the application. Raises
+    UsageError."""
     placed = []
     for target, source in files(root).items():
         data = source.read_bytes()
         if target.suffix == ".desktop":
-            started = {f"Exec={NAME}": f"Exec={_quoted(program)}", f"TryExec={NAME}": f"TryExec={program}"}
+            started = {
+                f"Exec={NAME}": f"Exec={_quoted(program)}",
+                f"TryExec={NAME}": f"TryExec={program}",
+            }
             lines = data.decode().splitlines()
             for old, new in started.items():
-                lines = [new + line.removeprefix(old) if line.startswith(old) else line for line in lines]
+                lines = [
+                    new + line.removeprefix(old) if line.startswith(old) else line for line in lines
+                ]
 
             data = "\n".join([*lines, ""]).encode()
 
@@ -77,11 +83,19 @@ def refresh(root: Path) -> None:
         ["gtk-update-icon-cache", "-q", "-t", str(root / "icons" / "hicolor")],
     ):
         if shutil.which(command[0]) is not None and Path(command[-1]).is_dir():
-            subprocess.run(command, check=False, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, timeout=60)
+            subprocess.run(
+                command,
+                check=False,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+                timeout=60,
+            )
 
 
 def _quoted(program: str) -> str:
     """A program's path in an Exec line, as the Desktop Entry Specification quotes it."""
     if not any(letter in program for letter in " \t\"'\\><~|&;$*?#()`"):
         return program
-    return '"' + "".join(f"\\{c}" if c in '"`$\\' else c for c in program).replace("\\", "\\\\") + '"'
+    return (
+        '"' + "".join(f"\\{c}" if c in '"`$\\' else c for c in program).replace("\\", "\\\\") + '"'
+    )

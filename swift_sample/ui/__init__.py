@@ -1,1 +1,2 @@
-"""The window: thin PyQt6 widgets over the core. Widgets hold no logic; a model goes in, signals come out."""
+"""The window: thin PyQt6 widgets over the core. Widgets hold no logic; a model goes in, signals
+come out."""

@@ -1,4 +1,5 @@
-"""The ledger: every setting as a strip of chips that carry their results, so that the form is also the chart."""
+"""The ledger: every setting as a strip of chips that carry their results, so that the form is also
+the chart."""
 
 from PyQt6.QtCore import QEvent, QObject, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
@@ -42,7 +43,9 @@ class SettingStrip(QWidget):
         self._label = QPushButton(declared.full_label)
         self._label.setProperty("tab", True)
         self._label.setFont(font(SMALL, bold=True))
-        self._label.setToolTip(f"{declared.help}\n{declared.key}\nClick to see its values as a trail on the map")
+        self._label.setToolTip(
+            f"{declared.help}\n{declared.key}\nClick to see its values as a trail on the map"
+        )
         self._label.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._label.clicked.connect(self.choose)
         self._remark = ElidedLabel()
@@ -85,7 +88,9 @@ class SettingStrip(QWidget):
         self._reason.setWordWrap(True)
         self._reason.hide()
         self._bases = quiet("")
-        self._bases.setToolTip("What the bases that you kept have here; the plan switches between them")
+        self._bases.setToolTip(
+            "What the bases that you kept have here; the plan switches between them"
+        )
         self._bases.hide()
         self._opened = False
         column = QVBoxLayout(self)
@@ -171,9 +176,13 @@ class SettingStrip(QWidget):
         for chip_state in state.chips:
             chip = Chip(self._declared, chip_state, self._theme)
             chip.toggled_value.connect(self._toggle)
-            chip.base_wanted.connect(lambda value: self.base_changed.emit(self._declared.key, value))
+            chip.base_wanted.connect(
+                lambda value: self.base_changed.emit(self._declared.key, value)
+            )
             chip.hovered.connect(lambda value: self.chip_hovered.emit(self._declared.key, value))
-            chip.forbidding.connect(lambda value, on: self.forbidden_changed.emit(self._declared.key, value, on))
+            chip.forbidding.connect(
+                lambda value, on: self.forbidden_changed.emit(self._declared.key, value, on)
+            )
             self._chips[chip_state.value] = chip
             self._flow.addWidget(chip)
 
@@ -205,7 +214,8 @@ class SettingStrip(QWidget):
         return self._state is not None and any(chip.fixed for chip in self._state.chips)
 
     def _end_typing(self, most: int) -> None:
-        """Take what was typed; nonsense is answered beneath the field, and a very long progression asks."""
+        """Take what was typed; nonsense is answered beneath the field, and a very long progression
+        asks."""
         self._add_all.hide()
         try:
             values = read_values(self._declared, self._field.text(), most)
@@ -223,7 +233,9 @@ class SettingStrip(QWidget):
 
         self._close_field()
         if values:
-            self.values_changed.emit(self._declared.key, tuple(dict.fromkeys((*self._planned(), *values))))
+            self.values_changed.emit(
+                self._declared.key, tuple(dict.fromkeys((*self._planned(), *values)))
+            )
 
     def _close_field(self) -> None:
         self._field.clear()
@@ -232,7 +244,11 @@ class SettingStrip(QWidget):
         self.typed.emit()
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        if watched is self._field and isinstance(event, QKeyEvent) and event.key() == Qt.Key.Key_Escape:
+        if (
+            watched is self._field
+            and isinstance(event, QKeyEvent)
+            and event.key() == Qt.Key.Key_Escape
+        ):
             if event.type() == QEvent.Type.KeyPress:
                 self._close_field()
             return True
@@ -265,9 +281,11 @@ class GroupHeading(QPushButton):
 
 
 class Ledger(QWidget):
-    """What is tried and what was found to matter, then every group folded to a line; at the foot how many trials.
+    """What is tried and what was found to matter, then every group folded to a line; at the foot
+    how many trials.
 
-    One stop of the tab key: inside, up and down walk settings and groups, left and right a setting's values.
+    One stop of the tab key: inside, up and down walk settings and groups, left and right a
+    setting's values.
     """
 
     values_changed = pyqtSignal(str, object)
@@ -314,7 +332,11 @@ class Ledger(QWidget):
         self._search.textChanged.connect(lambda _: self._rearrange())
         self._order = QPushButton("in groups")
         self._order.setFont(font(SMALL))
-        self._order.setToolTip("Order what is tried as the groups have it, or by how much time it can win within the limits")
+        self._order.setToolTip(
+            "Order what is tried as the groups have it, or by how much time it can win within "
+            "the "
+            "limits"
+        )
         self._order.clicked.connect(self._change_order)
         head = QHBoxLayout()
         head.setContentsMargins(16, 8, 10, 0)
@@ -358,7 +380,9 @@ class Ledger(QWidget):
 
         self._states_shown = self._states.of(study, model.results, model.facts)
         for state in self._states_shown:
-            self._strips[state.declared.key].show_state(state, self._theme, state.declared.key == self._selected)
+            self._strips[state.declared.key].show_state(
+                state, self._theme, state.declared.key == self._selected
+            )
 
         self._rearrange()
         self._foot.setText(_foot_words(study, model.snapshot))
@@ -393,7 +417,9 @@ class Ledger(QWidget):
 
         for group in catalogue.groups:
             heading = self._headings[group] = GroupHeading(group or "Others")
-            heading.clicked.connect(lambda _, name=group: self.open_group(name, name not in self._open))
+            heading.clicked.connect(
+                lambda _, name=group: self.open_group(name, name not in self._open)
+            )
 
         for key, declared in catalogue.items():
             strip = SettingStrip(declared, self._theme)
@@ -539,7 +565,12 @@ def _foot_words(study: Study, snapshot: Snapshot | None) -> str:
 
     runs = f"{study.repeats} runs each" if study.repeats > 1 else "1 run each"
     words = f"{count} trial{'s' if count > 1 else ''}, {runs}"
-    if snapshot is not None and snapshot.study == study and snapshot.to_come and snapshot.seconds_left is not None:
+    if (
+        snapshot is not None
+        and snapshot.study == study
+        and snapshot.to_come
+        and snapshot.seconds_left is not None
+    ):
         words += f" · {snapshot.time_left_words}"
 
     return words

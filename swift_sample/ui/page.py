@@ -1,4 +1,5 @@
-"""What stands beside the ledger: a page is given what to show, and says what is wanted by signals."""
+"""What stands beside the ledger: a page is given what to show, and says what is wanted by
+signals."""
 
 from typing import ClassVar
 
@@ -12,7 +13,8 @@ from swift_sample.ui.theme import Theme
 
 
 class Page(QWidget):
-    """A page is made with a theme and the store of pictures, and listed in `ui/pages/__init__.py`."""
+    """A page is made with a theme and the store of pictures, and listed in
+    `ui/pages/__init__.py`."""
 
     name: ClassVar[str]
     """on its tab"""

@@ -74,7 +74,9 @@ def apply_theme(application: QApplication, theme: Theme) -> None:
 
     application.setPalette(palette)
     arrow = (Path(__file__).parent / "pictures" / "down.svg").as_posix()
-    application.setStyleSheet(_STYLE.format(arrow=arrow, **{f.name: getattr(theme, f.name) for f in fields(theme)}))
+    application.setStyleSheet(
+        _STYLE.format(arrow=arrow, **{f.name: getattr(theme, f.name) for f in fields(theme)})
+    )
 
 
 _STYLE = """

@@ -1,10 +1,19 @@
-"""What stands there before a study is open: the tool at work on scenes to choose from, one's own, and recent studies."""
+"""What stands there before a study is open: the tool at work on scenes to choose from, one's own,
+and recent studies."""
 
 from pathlib import Path
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QAbstractButton, QGridLayout, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractButton,
+    QGridLayout,
+    QHBoxLayout,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
 from swift_sample.app.recent import Recent
 from swift_sample.app.toning import to_image
@@ -15,8 +24,16 @@ from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 
 PICTURES = Path(__file__).parent / "pictures"
 DEMOS = (
-    ("honey-stall", "The honey stall", "Glass, wax, haze and a lantern at dusk. Comes with a plan: measured in ten minutes."),
-    ("honey-room", "The honey room", "A pantry lit through a small window: late bounces carry the light."),
+    (
+        "honey-stall",
+        "The honey stall",
+        "Glass, wax, haze and a lantern at dusk. Comes with a plan: measured in ten minutes.",
+    ),
+    (
+        "honey-room",
+        "The honey room",
+        "A pantry lit through a small window: late bounces carry the light.",
+    ),
     ("honey-jar", "The honey jar", "A product under a bright sky: glass, and a clean background."),
 )
 WIDEST = 1180
@@ -69,9 +86,16 @@ class Card(QAbstractButton):
             room = QRectF(2, 2, self.width() - 4, top - 2)
 
             if self._picture is not None and not self._picture.isNull():
-                wide = min(self._picture.width(), self._picture.height() * room.width() / room.height())
+                wide = min(
+                    self._picture.width(), self._picture.height() * room.width() / room.height()
+                )
                 high = wide * room.height() / room.width()
-                middle = QRectF((self._picture.width() - wide) / 2, (self._picture.height() - high) / 2, wide, high)
+                middle = QRectF(
+                    (self._picture.width() - wide) / 2,
+                    (self._picture.height() - high) / 2,
+                    wide,
+                    high,
+                )
                 painter.drawImage(room, self._picture, middle)
             else:
                 painter.fillRect(room, theme.colour("panel"))
@@ -80,11 +104,17 @@ class Card(QAbstractButton):
                 painter.drawRoundedRect(room.adjusted(16, 16, -16, -16), 6, 6)
                 painter.setFont(font(NORMAL, bold=True))
                 painter.setPen(theme.colour("text"))
-                painter.drawText(room, Qt.AlignmentFlag.AlignCenter, "Drop a .gltf or .glb\nfile on this window")
+                painter.drawText(
+                    room, Qt.AlignmentFlag.AlignCenter, "Drop a .gltf or .glb\nfile on this window"
+                )
 
             painter.setPen(theme.colour("text"))
             painter.setFont(font(NORMAL, bold=True))
-            painter.drawText(QRectF(12, top + 6, self.width() - 24, 20), Qt.AlignmentFlag.AlignVCenter, self._title)
+            painter.drawText(
+                QRectF(12, top + 6, self.width() - 24, 20),
+                Qt.AlignmentFlag.AlignVCenter,
+                self._title,
+            )
             painter.setFont(font(SMALL))
             painter.setPen(theme.colour("quiet"))
             words = QRectF(12, top + 26, self.width() - 24, WORDS_HEIGHT - 28)
@@ -129,19 +159,31 @@ class RecentRow(QAbstractButton):
             painter.fillRect(room, theme.colour("surround"))
 
             if not self._image.isNull():
-                factor = min(room.width() / self._image.width(), room.height() / self._image.height())
+                factor = min(
+                    room.width() / self._image.width(), room.height() / self._image.height()
+                )
                 wide = self._image.width() * factor
                 high = self._image.height() * factor
                 middle = room.center()
-                painter.drawImage(QRectF(middle.x() - wide / 2, middle.y() - high / 2, wide, high), self._image)
+                painter.drawImage(
+                    QRectF(middle.x() - wide / 2, middle.y() - high / 2, wide, high), self._image
+                )
 
             painter.setPen(theme.colour("text"))
             painter.setFont(font(NORMAL, bold=True))
-            painter.drawText(QRectF(112, 10, self.width() - 116, 20), Qt.AlignmentFlag.AlignVCenter, self._recent.name)
+            painter.drawText(
+                QRectF(112, 10, self.width() - 116, 20),
+                Qt.AlignmentFlag.AlignVCenter,
+                self._recent.name,
+            )
             painter.setFont(font(SMALL))
             painter.setPen(theme.colour("quiet"))
-            words = painter.fontMetrics().elidedText(self._recent.words, Qt.TextElideMode.ElideRight, self.width() - 120)
-            painter.drawText(QRectF(112, 31, self.width() - 116, 18), Qt.AlignmentFlag.AlignVCenter, words)
+            words = painter.fontMetrics().elidedText(
+                self._recent.words, Qt.TextElideMode.ElideRight, self.width() - 120
+            )
+            painter.drawText(
+                QRectF(112, 31, self.width() - 116, 18), Qt.AlignmentFlag.AlignVCenter, words
+            )
 
 
 class Welcome(QWidget):
@@ -163,14 +205,20 @@ class Welcome(QWidget):
         title.setFont(font(LARGE - 4, bold=True))
         title.setWordWrap(True)
         text = PlainLabel(
-            "Swift Sample renders your scene with many settings, times every render, measures what each did "
+            "Swift Sample renders your scene with many settings, times every render, measures what "
+            "each did "
             "to the picture, and names the fastest one that keeps your limits."
         )
 
         text.setFont(font(NORMAL))
         text.setProperty("quiet", True)
         text.setWordWrap(True)
-        own = Card(theme, "Begin with your scene …", "See it at once, choose what is good enough, and measure.", None)
+        own = Card(
+            theme,
+            "Begin with your scene …",
+            "See it at once, choose what is good enough, and measure.",
+            None,
+        )
         self._cards = [own]
         own.clicked.connect(self.new_wanted)
 
@@ -200,7 +248,9 @@ class Welcome(QWidget):
         finished = QPushButton("Finished renders …")
         other.setToolTip("Any program that renders from a command line")
         other.clicked.connect(self.renderer_wanted)
-        finished.setToolTip("Pictures that exist already, with their times; or drop them on this window")
+        finished.setToolTip(
+            "Pictures that exist already, with their times; or drop them on this window"
+        )
         finished.clicked.connect(self.finished_wanted)
         for button in (other, finished, opened):
             under.addWidget(button)

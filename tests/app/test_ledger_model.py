@@ -36,7 +36,9 @@ def test_steps_do_not_drift() -> None:
 
 
 def test_chips_carry_times_and_verdicts() -> None:
-    results = results_of({100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7)), 20: (2.0, (2.6, 2.5, 2.7))})
+    results = results_of(
+        {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7)), 20: (2.0, (2.6, 2.5, 2.7))}
+    )
     strip = next(s for s in strip_states(STUDY, results) if s.declared is SAMPLES)
     chips = {chip.value: chip for chip in strip.chips}
     assert chips[100].is_base
@@ -45,7 +47,11 @@ def test_chips_carry_times_and_verdicts() -> None:
     assert chips[128].time_share is None
     assert not chips[128].planned
     assert strip.remark == "wins up to 50%"
-    assert [t.configuration["samples.max"] for t in trail_of(STUDY, results, "samples.max")] == [20, 50, 100]
+    assert [t.configuration["samples.max"] for t in trail_of(STUDY, results, "samples.max")] == [
+        20,
+        50,
+        100,
+    ]
 
 
 def test_settings_without_effect_say_why() -> None:

@@ -1,4 +1,5 @@
-"""The window beside its study: what it shows is the plan that is on disk, it never waits, and nothing is silent."""
+"""The window beside its study: what it shows is the plan that is on disk, it never waits, and
+nothing is silent."""
 
 import os
 import subprocess
@@ -42,8 +43,15 @@ def test_quick_edits_end_with_the_plan_that_is_on_disk(
         for k in range(3):
             value = 3 + 3 * turn + k
             session.edit(PlanEdit("Runs", lambda plan, n=value: replace(plan, repeats=n)))
-            session.edit(PlanEdit("Values", lambda plan, n=value: plan.with_values_to_try({"bounces.total": (n,)})))
-            assert (session.study.repeats, session.study.values_to_try()) == (value, {"bounces.total": (value,)}), "at once"
+            session.edit(
+                PlanEdit(
+                    "Values", lambda plan, n=value: plan.with_values_to_try({"bounces.total": (n,)})
+                )
+            )
+            assert (session.study.repeats, session.study.values_to_try()) == (
+                value,
+                {"bounces.total": (value,)},
+            ), "at once"
 
             if pause:
                 qtbot.wait(pause)
@@ -53,7 +61,10 @@ def test_quick_edits_end_with_the_plan_that_is_on_disk(
         assert session.study.repeats == value
 
     session.undo()
-    qtbot.waitUntil(lambda: session.snapshot.study.values_to_try()["bounces.total"] == (value - 1,), timeout=5000)
+    qtbot.waitUntil(
+        lambda: session.snapshot.study.values_to_try()["bounces.total"] == (value - 1,),
+        timeout=5000,
+    )
     assert session.snapshot.study == on_disk(study_path)
 
 
@@ -77,13 +88,20 @@ def test_an_edit_that_cannot_be_kept_goes_from_the_window_as_well(
     assert session.study == session.snapshot.study == before == on_disk(study_path)
     session.set_limit("grain", 4.5)
     qtbot.waitUntil(lambda: on_disk(study_path).limits.grain == 4.5, timeout=5000)
-    qtbot.waitUntil(lambda: window._actions["undo"].text() == "Undo: grain: limit 4.5", timeout=5000)
+    qtbot.waitUntil(
+        lambda: window._actions["undo"].text() == "Undo: grain: limit 4.5", timeout=5000
+    )
 
 
 def test_an_error_nobody_expected_stands_in_the_window_with_a_way_to_hand_it_on(
-    window: MainWindow, qtbot: QtBot, study_path: Path, log_file: Path, monkeypatch: pytest.MonkeyPatch
+    window: MainWindow,
+    qtbot: QtBot,
+    study_path: Path,
+    log_file: Path,
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    """R14: in background work of the window, in an edit, in showing a picture; nothing waits for ever."""
+    """R14: in background work of the window, in an edit, in showing a picture; nothing waits for
+    ever."""
     session = open_study(window, qtbot, study_path)
     monkeypatch.setattr(session._driver, "words", lambda: {}["a bug while reading the log"])
     session.read_log()
@@ -114,7 +132,9 @@ def test_an_error_nobody_expected_stands_in_the_window_with_a_way_to_hand_it_on(
     pictures = PictureStore()
     from swift_sample.core.picture import stored
 
-    monkeypatch.setattr(stored, "read_stored", lambda path, digest: (_ for _ in ()).throw(MemoryError("no room")))
+    monkeypatch.setattr(
+        stored, "read_stored", lambda path, digest: (_ for _ in ()).throw(MemoryError("no room"))
+    )
     with qtbot.waitSignal(pictures.arrived, timeout=5000) as arrived:
         pictures.get(Path("a.exr"))
 
@@ -132,7 +152,9 @@ def test_messages_of_the_toolkit_are_logged(log_file: Path) -> None:
 
 
 @pytest.mark.parametrize("screen", [{"DISPLAY": ":77"}, {"QT_QPA_PLATFORM": "nosuch"}])
-def test_a_screen_that_cannot_be_reached_is_one_sentence(screen: dict[str, str], tmp_path: Path) -> None:
+def test_a_screen_that_cannot_be_reached_is_one_sentence(
+    screen: dict[str, str], tmp_path: Path
+) -> None:
     """The toolkit would end the process with a signal and lines of its own."""
     here = {name: value for name, value in os.environ.items() if name not in SCREEN_VARIABLES}
     told = subprocess.run(
@@ -145,19 +167,26 @@ def test_a_screen_that_cannot_be_reached_is_one_sentence(screen: dict[str, str],
 
     ((name, value),) = screen.items()
     assert (told.returncode, told.stdout) == (1, "")
-    assert told.stderr.startswith(f"swift-sample: no window can be shown with {name}={value}; correct that")
+    assert told.stderr.startswith(
+        f"swift-sample: no window can be shown with {name}={value}; correct that"
+    )
     assert told.stderr.count("\n") == 1
     assert "Qt: " in (tmp_path / "swift-sample.log").read_text()
 
 
-def test_results_out_of_sight_are_told_and_one_click_away(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
-    """R2 and R11, in the window: there and back by size, with the words and buttons that lead to what was measured."""
+def test_results_out_of_sight_are_told_and_one_click_away(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
+    """R2 and R11, in the window: there and back by size, with the words and buttons that lead to
+    what was measured."""
     session = open_study(window, qtbot, study_path)
     session.edit(PlanEdit("Edit", lambda plan: replace(plan, sweeps=(), repeats=1)))
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         session.measure()
 
-    qtbot.waitUntil(lambda: session.results.base.is_on_map and not session.snapshot.to_come, timeout=10_000)
+    qtbot.waitUntil(
+        lambda: session.results.base.is_on_map and not session.snapshot.to_come, timeout=10_000
+    )
     assert not window.remarks.isVisible(), session.snapshot.remarks
     grain = session.results.base.figures["grain"].value
     session.edit(PlanEdit("Edit", lambda plan: replace(plan, size=(48, 27))))
@@ -173,13 +202,17 @@ def test_results_out_of_sight_are_told_and_one_click_away(window: MainWindow, qt
     window.remarks._go.click()
     qtbot.waitUntil(lambda: bool(session.results.base.runs), timeout=5000)
     assert session.results.base.figures["grain"].value == grain
-    qtbot.waitUntil(lambda: "results of an earlier version" in window.remarks._words.text(), timeout=5000)
+    qtbot.waitUntil(
+        lambda: "results of an earlier version" in window.remarks._words.text(), timeout=5000
+    )
     assert not window.top._measure.isEnabled()
     dialog = VersionsDialog(session.snapshot, window)
     qtbot.addWidget(dialog)
     assert dialog.list.count() == 1
     assert dialog.list.item(0).text().endswith("· shown")
-    qtbot.waitUntil(lambda: window.remarks._go.text() == "Back to the scene as it is now", timeout=5000)
+    qtbot.waitUntil(
+        lambda: window.remarks._go.text() == "Back to the scene as it is now", timeout=5000
+    )
     window.remarks._go.click()
     qtbot.waitUntil(lambda: not session.results.base.runs, timeout=5000)
     with qtbot.waitSignal(dialog.place_wanted) as wanted:
@@ -214,7 +247,9 @@ def test_closing_in_the_middle_of_a_render_does_not_wait(
     open_study(window, qtbot, study_path)
 
 
-def test_a_session_that_ends_while_something_is_told_says_nothing(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+def test_a_session_that_ends_while_something_is_told_says_nothing(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
     """What still works on a thread of its own may tell of it when the window has gone already."""
     session = open_study(window, qtbot, study_path)
     session.close()
@@ -226,11 +261,17 @@ def test_a_session_that_ends_while_something_is_told_says_nothing(window: MainWi
 
 
 def test_a_report_that_is_stopped_says_so(
-    window: MainWindow, qtbot: QtBot, study_path: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    window: MainWindow,
+    qtbot: QtBot,
+    study_path: Path,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     session = open_study(window, qtbot, study_path)
 
-    def write(path: Path, snapshot: object, timed: object, tell: Callable[[float, str], None]) -> None:
+    def write(
+        path: Path, snapshot: object, timed: object, tell: Callable[[float, str], None]
+    ) -> None:
         session.stop_report()
         tell(0.1, "pictures")
 

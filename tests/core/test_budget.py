@@ -19,7 +19,11 @@ from swift_sample.cli import run
 from swift_sample.core import budget
 from swift_sample.core.errors import SceneError, StudyError
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
-from swift_sample.core.renderers.builtin.rendering.accelerator import AcceleratorError, own_description, read_accelerator
+from swift_sample.core.renderers.builtin.rendering.accelerator import (
+    AcceleratorError,
+    own_description,
+    read_accelerator,
+)
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.scene.environment import read_environment
 from swift_sample.core.scene.gltf import read_gltf
@@ -46,12 +50,17 @@ def many_primitives(maker: GltfMaker) -> dict[str, Any]:
     return {
         "nodes": [{"mesh": 0}] * 400,
         "scenes": [{"nodes": list(range(400))}],
-        "meshes": [{"primitives": [{"attributes": maker.attributes, "indices": maker.order}] * 300}],
+        "meshes": [
+            {"primitives": [{"attributes": maker.attributes, "indices": maker.order}] * 300}
+        ],
     }
 
 
 def many_nodes(maker: GltfMaker) -> dict[str, Any]:
-    return {"nodes": [{"mesh": 0}] + [{}] * budget.NODES, "scenes": [{"nodes": list(range(budget.NODES + 1))}]}
+    return {
+        "nodes": [{"mesh": 0}] + [{}] * budget.NODES,
+        "scenes": [{"nodes": list(range(budget.NODES + 1))}],
+    }
 
 
 def vertices_without_data(maker: GltfMaker) -> dict[str, Any]:
@@ -68,7 +77,13 @@ def triangles_in_strips(maker: GltfMaker) -> dict[str, Any]:
 @pytest.mark.parametrize(
     ("bomb", "refusal"),
     [
-        (many_instances, r"has 400,000 meshes to show, at most 100,000 fit \(SWIFT_SAMPLE_BUDGET=4 raises that\)"),
+        (
+            many_instances,
+            (
+                r"has 400,000 meshes to show, at most 100,000 fit \(SWIFT_SAMPLE_BUDGET=4 raises "
+                r"that\)"
+            ),
+        ),
         (many_primitives, "has 120,000 meshes to show"),
         (many_nodes, "nodes to show"),
         (vertices_without_data, "bytes in accessors without data"),
@@ -86,11 +101,16 @@ def test_scenes_that_ask_for_much_are_refused(tmp_path: Path, bomb: Bomb, refusa
 
 
 def test_a_document_far_too_long_is_refused_before_it_is_read(tmp_path: Path) -> None:
-    for name, head in (("a.gltf", b"{"), ("a.glb", b"glTF" + struct.pack("<3I", 2, 1 << 28, 1 << 28))):
+    for name, head in (
+        ("a.gltf", b"{"),
+        ("a.glb", b"glTF" + struct.pack("<3I", 2, 1 << 28, 1 << 28)),
+    ):
         path = tmp_path / name
         path.write_bytes(head)
         os.truncate(path, 1 << 28)
-        with pytest.raises(SceneError, match="has 268,435,456 bytes of JSON, at most 134,217,728 fit"):
+        with pytest.raises(
+            SceneError, match="has 268,435,456 bytes of JSON, at most 134,217,728 fit"
+        ):
             read_gltf(path)
 
 
@@ -100,7 +120,8 @@ def test_the_shapes_of_a_mesh_are_read_once_however_often_it_is_shown(
     maker = GltfMaker(nodes=[{"mesh": 0}] * 50, scenes=[{"nodes": list(range(50))}])
     read = []
     monkeypatch.setattr(
-        "swift_sample.core.scene.gltf.triangles_of", lambda order, mode: (read.append(1), order.reshape(-1, 3))[1]
+        "swift_sample.core.scene.gltf.triangles_of",
+        lambda order, mode: (read.append(1), order.reshape(-1, 3))[1],
     )
     assert len(read_gltf(maker.save(tmp_path / "a.glb")).meshes) == 50
     assert read == [1]
@@ -120,17 +141,30 @@ def test_skies_are_read_in_parts_as_they_are_as_a_whole(tmp_path: Path) -> None:
     codes[0, 0] = (5, 5, 5, 0)
     path = tmp_path / "sky.hdr"
     path.write_bytes(b"#?RGBE\n\n-Y 600 +X 7\n" + codes.tobytes())
-    light = (codes[..., :3] + 0.5) * np.where(codes[..., 3:] > 0, 2.0 ** (codes[..., 3:].astype(float) - 136), 0)
+    light = (codes[..., :3] + 0.5) * np.where(
+        codes[..., 3:] > 0, 2.0 ** (codes[..., 3:].astype(float) - 136), 0
+    )
     assert np.allclose(read_environment(path, 2.0).pixels, np.minimum(light * 2, 1e6), rtol=1e-6)
 
 
 @pytest.mark.parametrize(
-    "text", [NESTED, ".".join(["a"] * 5000) + " = 1", "a = " + "[" * 40 + "]" * 40, "# " + "x" * (1 << 20), None]
+    "text",
+    [
+        NESTED,
+        ".".join(["a"] * 5000) + " = 1",
+        "a = " + "[" * 40 + "]" * 40,
+        "# " + "x" * (1 << 20),
+        None,
+    ],
 )
 def test_small_text_files_are_small_plain_and_not_nested(
-    tmp_path: Path, text: str | None, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+    tmp_path: Path,
+    text: str | None,
+    monkeypatch: pytest.MonkeyPatch,
+    capsys: pytest.CaptureFixture[str],
 ) -> None:
-    """A preset, and a device's description, which does not stop the command that is there to find out."""
+    """A preset, and a device's description, which does not stop the command that is there to find
+    out."""
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path))
     path = own_description()
     path.parent.mkdir()
@@ -175,7 +209,9 @@ def test_a_log_far_too_long_is_not_read(study_path: Path) -> None:
         "CREATE VIRTUAL TABLE words USING fts5(x)",
     ],
 )
-def test_tables_that_work_when_they_are_read_or_written_are_refused(study_path: Path, trap: str) -> None:
+def test_tables_that_work_when_they_are_read_or_written_are_refused(
+    study_path: Path, trap: str
+) -> None:
     Store.open(study_path).close()
     with closing(sqlite3.connect(study_path / "results.db")) as database, database:
         database.execute(trap)
@@ -188,7 +224,10 @@ def test_tables_that_work_when_they_are_read_or_written_are_refused(study_path: 
 def test_endless_work_in_a_database_ends(study_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Whatever it comes from; here a join that nobody asked for stands in for it."""
     monkeypatch.setattr(budget, "LOG_INSTRUCTIONS", 20_000_000)
-    with Store.open(study_path) as store, pytest.raises(sqlite3.OperationalError, match="interrupted"):
+    with (
+        Store.open(study_path) as store,
+        pytest.raises(sqlite3.OperationalError, match="interrupted"),
+    ):
         store._database.execute(
             "WITH RECURSIVE n(k) AS (SELECT 1 UNION ALL SELECT k + 1 FROM n) SELECT count(*) FROM n"
         ).fetchone()
@@ -196,11 +235,15 @@ def test_endless_work_in_a_database_ends(study_path: Path, monkeypatch: pytest.M
 
 def test_a_budget_can_be_raised() -> None:
     code = (
-        "import json; from swift_sample.core import budget as b; print(json.dumps([b.MESHES, b.over(2**20, b.MESHES, 'x')]))"
+        "import json; from swift_sample.core import budget as b; print(json.dumps([b.MESHES, "
+        "b.over(2**20, b.MESHES, 'x')]))"
     )
     for factor, meshes in (("3", 300_000), ("rubbish", 100_000), ("-1", 100_000)):
         told = subprocess.run(
-            [sys.executable, "-c", code], env={**os.environ, budget.RAISED_BY: factor}, capture_output=True, check=True
+            [sys.executable, "-c", code],
+            env={**os.environ, budget.RAISED_BY: factor},
+            capture_output=True,
+            check=True,
         )
         most, words = literal_eval(told.stdout.decode())
         assert most == meshes

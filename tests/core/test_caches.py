@@ -23,10 +23,15 @@ def test_caches_are_listed_with_their_size_and_cleared_one_by_one(own_cache: Pat
     assert found == {**dict.fromkeys(CACHES, (0, 0)), "textures": (1, 100), "kernels": (1, 7)}
     assert clear_cache("textures") == 100
     assert clear_cache("textures") == 0
-    assert {cache.name: cache.size_bytes for cache in list_caches()} == {**dict.fromkeys(CACHES, 0), "kernels": 7}
+    assert {cache.name: cache.size_bytes for cache in list_caches()} == {
+        **dict.fromkeys(CACHES, 0),
+        "kernels": 7,
+    }
 
 
-def test_a_cache_that_cannot_be_cleared_says_so(own_cache: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_cache_that_cannot_be_cleared_says_so(
+    own_cache: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     (own_cache / "textures").mkdir()
 
     def refuse(_: object) -> None:
@@ -39,9 +44,19 @@ def test_a_cache_that_cannot_be_cleared_says_so(own_cache: Path, monkeypatch: py
 
 @pytest.mark.parametrize(
     ("without", "first", "later", "expected"),
-    [(10, 10, 1, 2), (10, 14, 4, 2), (10, 16, 4, 3), (10, 40, 9, 32), (10, 10, 10, None), (10, 12, 11, None), (10, 8, 2, 2)],
+    [
+        (10, 10, 1, 2),
+        (10, 14, 4, 2),
+        (10, 16, 4, 3),
+        (10, 40, 9, 32),
+        (10, 10, 10, None),
+        (10, 12, 11, None),
+        (10, 8, 2, 2),
+    ],
 )
-def test_when_a_cache_pays(without: float, first: float, later: float, expected: int | None) -> None:
+def test_when_a_cache_pays(
+    without: float, first: float, later: float, expected: int | None
+) -> None:
     assert renders_to_pay(without, first, later) == expected
     if expected:
         assert max(first, without) + (expected - 1) * later < expected * without

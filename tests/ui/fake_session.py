@@ -1,4 +1,5 @@
-"""A session without threads or disk, for tests of single widgets: what the widgets read, and what they ask for."""
+"""A session without threads or disk, for tests of single widgets: what the widgets read, and what
+they ask for."""
 
 from collections.abc import Callable
 from dataclasses import replace
@@ -28,14 +29,19 @@ def snapshot_of(
     folder: Path = Path("none"),
     **worked_out: object,
 ) -> Snapshot:
-    """A snapshot that shows these results. `worked_out` stands for what would follow from runs: runs, to_come, elsewhere."""
+    """A snapshot that shows these results. `worked_out` stands for what would follow from runs:
+    runs, to_come, elsewhere."""
     state = StudyState(results.study, surroundings=replace(HERE, problem=problem))
     if reference is not None:
         state = replace(state, references=Map({state.reference_name: reference}))
 
     made = showing(Snapshot(state, Folder(folder), RENDERER), results)
     given = {
-        "runs": tuple(sorted((run for trial in results.trials for run in trial.runs), key=lambda run: run.number)),
+        "runs": tuple(
+            sorted(
+                (run for trial in results.trials for run in trial.runs), key=lambda run: run.number
+            )
+        ),
         "to_come": (),
         "hidden": None,
     }
@@ -45,17 +51,25 @@ def snapshot_of(
 
 
 def view_of(snapshot: Snapshot, results: Results | None = None, **changes: Any) -> ViewModel:
-    """What strips and pages are given of a snapshot; `results` where those are under another line."""
+    """What strips and pages are given of a snapshot; `results` where those are under another
+    line."""
     shown = results if results is not None else snapshot.results
-    return ViewModel(Path("none"), changes.pop("study", snapshot.study), snapshot, shown, shown.line, **changes)
+    return ViewModel(
+        Path("none"), changes.pop("study", snapshot.study), snapshot, shown, shown.line, **changes
+    )
 
 
 class FakeSession:
-    """Shows a page a study, and keeps what the page asks for: as (method of Session, arguments). The line and the selection
-    follow; everything else stays as it was made."""
+    """Shows a page a study, and keeps what the page asks for: as (method of Session, arguments).
+    The line and the selection follow; everything else stays as it was made."""
 
     def __init__(self, results: Results, **changes: Any) -> None:
-        given = {"snapshot": snapshot_of(results), "results": results, "line": results.line, "path": Path("none")}
+        given = {
+            "snapshot": snapshot_of(results),
+            "results": results,
+            "line": results.line,
+            "path": Path("none"),
+        }
         self.model = ViewModel(**{"study": results.study, **given, **changes})
         self.asked: list[tuple[str, tuple[Any, ...]]] = []
 

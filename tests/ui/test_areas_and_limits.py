@@ -1,4 +1,5 @@
-"""Watch areas on the canvas, limits edited in place, and what the strip says of times that are not to be trusted."""
+"""Watch areas on the canvas, limits edited in place, and what the strip says of times that are not
+to be trusted."""
 
 from dataclasses import replace
 from pathlib import Path
@@ -45,7 +46,9 @@ def canvas(qtbot: QtBot) -> PictureCanvas:
     return made
 
 
-def test_a_drag_draws_a_watch_area_in_pixels_of_the_study(canvas: PictureCanvas, qtbot: QtBot) -> None:
+def test_a_drag_draws_a_watch_area_in_pixels_of_the_study(
+    canvas: PictureCanvas, qtbot: QtBot
+) -> None:
     canvas.drawing_area = True
     with qtbot.waitSignal(canvas.area_drawn) as drawn:
         drag(qtbot, canvas, QPoint(100, 100), QPoint(300, 250))
@@ -54,7 +57,9 @@ def test_a_drag_draws_a_watch_area_in_pixels_of_the_study(canvas: PictureCanvas,
     canvas.drawing_area = False
 
 
-def test_a_slip_of_the_hand_draws_none_and_dragging_beyond_stays_inside(canvas: PictureCanvas, qtbot: QtBot) -> None:
+def test_a_slip_of_the_hand_draws_none_and_dragging_beyond_stays_inside(
+    canvas: PictureCanvas, qtbot: QtBot
+) -> None:
     canvas.drawing_area = True
     with qtbot.assertNotEmitted(canvas.area_drawn, wait=50):
         drag(qtbot, canvas, QPoint(100, 100), QPoint(120, 110))
@@ -66,7 +71,9 @@ def test_a_slip_of_the_hand_draws_none_and_dragging_beyond_stays_inside(canvas: 
 
 
 def test_the_smallest_area_under_the_pointer_is_chosen(canvas: PictureCanvas, qtbot: QtBot) -> None:
-    canvas.show_areas((WatchArea("all", 0, 0, 60, 40), WatchArea("jar", 10, 10, 10, 10)), SIZE, "jar")
+    canvas.show_areas(
+        (WatchArea("all", 0, 0, 60, 40), WatchArea("jar", 10, 10, 10, 10)), SIZE, "jar"
+    )
     for at, expected in ((QPoint(150, 150), "jar"), (QPoint(450, 300), "all")):
         with qtbot.waitSignal(canvas.area_clicked) as clicked:
             qtbot.mouseClick(canvas, Qt.MouseButton.LeftButton, pos=at)
@@ -81,7 +88,9 @@ def test_the_smallest_area_under_the_pointer_is_chosen(canvas: PictureCanvas, qt
     assert frame != QColor(90, 90, 90)
 
 
-def test_words_from_a_study_are_shown_as_they_are(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+def test_words_from_a_study_are_shown_as_they_are(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
     """What looks like a tag in the name of an area is no tag, in whatever page shows it."""
     session = open_study(window, qtbot, study_path)
     name = "<h1>jar</h1>"
@@ -94,12 +103,18 @@ def test_words_from_a_study_are_shown_as_they_are(window: MainWindow, qtbot: QtB
 
     labels = [label for label in window.findChildren(QLabel) if "h1" in label.text()]
     assert labels
-    assert all(name not in label.text() for label in labels if label.textFormat() != Qt.TextFormat.PlainText)
+    assert all(
+        name not in label.text()
+        for label in labels
+        if label.textFormat() != Qt.TextFormat.PlainText
+    )
     assert plain_tip(name) == "<p style='white-space: pre-wrap'>&lt;h1&gt;jar&lt;/h1&gt;</p>"
     assert plain_tip("a\nb") == "a\nb"
 
 
-def test_areas_are_saved_renamed_removed_and_undone(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+def test_areas_are_saved_renamed_removed_and_undone(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
     session = open_study(window, qtbot, study_path)
 
     def on_disk() -> list[str]:
@@ -143,7 +158,9 @@ def test_a_limit_is_changed_where_it_is_shown(qtbot: QtBot) -> None:
     assert bar._field is None
 
 
-def test_an_edited_limit_reaches_the_plan(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+def test_an_edited_limit_reaches_the_plan(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
     session = open_study(window, qtbot, study_path)
     window.verdict.limit_edited.emit("grain", 7.5)
     qtbot.waitUntil(lambda: "grain = 7.5" in (study_path / "study.toml").read_text(), timeout=5000)
@@ -155,24 +172,34 @@ def test_the_strip_says_why_times_are_uncertain() -> None:
     assert trust_words(snapshot_of(quiet)) == ""
     odd = with_runs({100: [10.0, 10.0, 10.0], 50: [5.0, 5.05, 8.0]})
     assert trust_words(snapshot_of(odd)) == "1 odd run left out and repeated"
-    busy = tuple(replace(run, result=replace(run.result, load_of_others=0.4)) for run in quiet.trials[0].runs)
+    busy = tuple(
+        replace(run, result=replace(run.result, load_of_others=0.4)) for run in quiet.trials[0].runs
+    )
     assert "other programs take 40% of the processor" in trust_words(snapshot_of(quiet, runs=busy))
     apart = snapshot_of(quiet, elsewhere=3)
     assert trust_words(apart).startswith("3 runs were made on another machine, and kept apart")
     other = (replace(quiet.trials[0].runs[0], software="other"), *quiet.trials[1].runs)
-    assert trust_words(snapshot_of(quiet, runs=other)) == "runs were made with different software: other / software"
+    assert (
+        trust_words(snapshot_of(quiet, runs=other))
+        == "runs were made with different software: other / software"
+    )
     drifting = replace(quiet, correction=DriftCorrection({1: 0.97, 2: 1.08}))
     assert "speed drifted by 8%" in trust_words(snapshot_of(drifting))
 
 
-def test_settings_without_effect_on_the_scene_are_folded(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+def test_settings_without_effect_on_the_scene_are_folded(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
     bare = {name: words for name, words in WITHOUT.items() if name != "textures"}
     states = {s.declared.key: s for s in strip_states(STUDY, None, SceneFacts(bare))}
     assert states["volume.scattering"].folded
     assert states["volume.scattering"].idle_reason == "the scene has no haze"
     assert not states["textures.prepared"].folded
     variants = {
-        s.declared.key: s for s in strip_states(STUDY, None, SceneFacts(choices={"geometry.variant": ("red", "blue")}))
+        s.declared.key: s
+        for s in strip_states(
+            STUDY, None, SceneFacts(choices={"geometry.variant": ("red", "blue")})
+        )
     }
     assert [chip.value for chip in variants["geometry.variant"].chips] == ["", "red", "blue"]
 

@@ -34,13 +34,21 @@ def begun(window: MainWindow, qtbot: QtBot, scene: str = SCENE):
 
 
 def button(window: MainWindow, text: str) -> QPushButton:
-    return next(one for one in window.begin_page.findChildren(QPushButton) if one.text() == text and one.isVisible())
+    return next(
+        one
+        for one in window.begin_page.findChildren(QPushButton)
+        if one.text() == text and one.isVisible()
+    )
 
 
-def test_a_scene_is_seen_lit_framed_and_measured(window: MainWindow, qtbot: QtBot, tmp_path: Path) -> None:
+def test_a_scene_is_seen_lit_framed_and_measured(
+    window: MainWindow, qtbot: QtBot, tmp_path: Path
+) -> None:
     beginning = begun(window, qtbot)
     page = window.begin_page
-    qtbot.waitUntil(lambda: bool(beginning.crops) and beginning.costs is not None, timeout=RENDERING)
+    qtbot.waitUntil(
+        lambda: bool(beginning.crops) and beginning.costs is not None, timeout=RENDERING
+    )
     assert "triangles" in page._holds.text()
     assert "camera and light are the scene's own" in page._made_up.text()
     before = beginning.light
@@ -52,7 +60,9 @@ def test_a_scene_is_seen_lit_framed_and_measured(window: MainWindow, qtbot: QtBo
     assert f"Measure all {everything.trials}" == page.everything.text()
 
     qtbot.mouseClick(button(window, "grey sky"), Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: beginning.samples == 32 and beginning.light is not before, timeout=RENDERING)
+    qtbot.waitUntil(
+        lambda: beginning.samples == 32 and beginning.light is not before, timeout=RENDERING
+    )
     assert beginning.draft.staging.environment == "0.5,0.5,0.5"
     where = beginning.facts.viewpoint
     page.stage.setFocus()
@@ -73,7 +83,9 @@ def test_a_scene_is_seen_lit_framed_and_measured(window: MainWindow, qtbot: QtBo
     assert "tiles.size" not in beginning.draft.values_to_try()
     draft = beginning.draft
     qtbot.mouseClick(page.fastest, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: window.session is not None and window.session.activity.searching, timeout=RENDERING)
+    qtbot.waitUntil(
+        lambda: window.session is not None and window.session.activity.searching, timeout=RENDERING
+    )
     assert window.beginning is None
     assert window.session is not None
     assert window.session.study == draft
@@ -102,7 +114,9 @@ def interior(path: Path) -> Path:
         nodes=nodes,
         scenes=[{"nodes": list(range(len(nodes)))}],
         cameras=[lens],
-        materials=[{"name": "plaster", "doubleSided": True, "pbrMetallicRoughness": {"metallicFactor": 0}}],
+        materials=[
+            {"name": "plaster", "doubleSided": True, "pbrMetallicRoughness": {"metallicFactor": 0}}
+        ],
         extensionsUsed=["KHR_lights_punctual"],
         extensions={"KHR_lights_punctual": {"lights": [{"type": "point", "intensity": 6}]}},
     ).save(path)
@@ -125,7 +139,12 @@ def product(path: Path) -> Path:
     [(interior, ("door", "desk"), ()), (product, (), ("camera in the file", "light in the file"))],
 )
 def test_own_scenes_of_different_kinds_come_to_an_answer(
-    window: MainWindow, qtbot: QtBot, tmp_path: Path, make, cameras: tuple[str, ...], made_up: tuple[str, ...]
+    window: MainWindow,
+    qtbot: QtBot,
+    tmp_path: Path,
+    make,
+    cameras: tuple[str, ...],
+    made_up: tuple[str, ...],
 ) -> None:
     scene = make(tmp_path / f"{make.__name__}.glb")
     window.files.take([scene])
@@ -136,7 +155,9 @@ def test_own_scenes_of_different_kinds_come_to_an_answer(
     assert list(tmp_path.glob("*.study")) == [], "nothing is written yet"
 
     if cameras:
-        qtbot.wait(200)  # clicks find their button by its place, which the page has once it is laid out
+        qtbot.wait(
+            200
+        )  # clicks find their button by its place, which the page has once it is laid out
         qtbot.mouseClick(button(window, "desk"), Qt.MouseButton.LeftButton)
         assert beginning.draft.staging.camera == "desk"
 
@@ -144,17 +165,23 @@ def test_own_scenes_of_different_kinds_come_to_an_answer(
     for key in beginning.chosen - {"samples.max"}:
         beginning.choose(key, False)
 
-    qtbot.waitUntil(lambda: beginning.samples > 0 and beginning.light is not None, timeout=RENDERING)
+    qtbot.waitUntil(
+        lambda: beginning.samples > 0 and beginning.light is not None, timeout=RENDERING
+    )
     assert beginning.light.max() > 0.01, "something is seen"
     qtbot.mouseClick(window.begin_page.fastest, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: window.session is not None and window.session.pick() is not None, timeout=RENDERING)
+    qtbot.waitUntil(
+        lambda: window.session is not None and window.session.pick() is not None, timeout=RENDERING
+    )
     qtbot.waitUntil(lambda: not window.session.activity.measuring, timeout=RENDERING)
     assert window.session.path == scene.with_suffix(".study")
     qtbot.waitUntil(lambda: window.verdict._seconds.text().endswith(" s"), timeout=5000)
     assert window.take_pick() is not None
 
 
-def test_a_worker_that_was_kept_ready_shows_the_first_picture(window: MainWindow, qtbot: QtBot) -> None:
+def test_a_worker_that_was_kept_ready_shows_the_first_picture(
+    window: MainWindow, qtbot: QtBot
+) -> None:
     window.prepares_previews = True
     window.prepare_preview()
     warm = window._warm
@@ -168,7 +195,9 @@ def test_a_worker_that_was_kept_ready_shows_the_first_picture(window: MainWindow
     assert not warm.folder.exists()
 
 
-def test_what_can_be_typed_can_also_be_dropped(window: MainWindow, qtbot: QtBot, tmp_path: Path) -> None:
+def test_what_can_be_typed_can_also_be_dropped(
+    window: MainWindow, qtbot: QtBot, tmp_path: Path
+) -> None:
     beginning = begun(window, qtbot)
     preset = tmp_path / "mine.toml"
     write_preset(preset, beginning.draft.base.replace({"samples.max": 48, "bounces.total": 5}))
@@ -180,7 +209,9 @@ def test_what_can_be_typed_can_also_be_dropped(window: MainWindow, qtbot: QtBot,
     window.files.take([sky])
     assert beginning.draft.staging.environment == str(sky)
     finished = tmp_path / "finished.exr"
-    spec = RenderSpec(scene=SCENE, size=(16, 9), settings={"samples.max": 6, "bounces.total": 3}, seed=1)
+    spec = RenderSpec(
+        scene=SCENE, size=(16, 9), settings={"samples.max": 6, "bounces.total": 3}, seed=1
+    )
     run_render(spec, SceneCache(), finished)
     window.files.take([finished])
     assert (beginning.draft.base["samples.max"], beginning.draft.base["bounces.total"]) == (6, 3)
@@ -197,11 +228,16 @@ def test_what_can_be_typed_can_also_be_dropped(window: MainWindow, qtbot: QtBot,
     [
         (lambda b: b.edit(size=(0, 20)), "size=0x20"),
         (lambda b: b.stage(lambda s: replace(s, strength=-1.0)), "light.strength=-1"),
-        (lambda b: b.stage(lambda s: replace(s, environment="/nowhere/sky.hdr")), "no such environment picture"),
+        (
+            lambda b: b.stage(lambda s: replace(s, environment="/nowhere/sky.hdr")),
+            "no such environment picture",
+        ),
         (lambda b: b.base_from_file(Path("/nowhere.toml")), "not a readable preset"),
     ],
 )
-def test_bad_input_is_told_and_what_was_there_stays(window: MainWindow, qtbot: QtBot, change, words: str) -> None:
+def test_bad_input_is_told_and_what_was_there_stays(
+    window: MainWindow, qtbot: QtBot, change, words: str
+) -> None:
     beginning = begun(window, qtbot)
     change(beginning)
     qtbot.waitUntil(lambda: words in window.notice.text(), timeout=RENDERING)
@@ -212,9 +248,13 @@ def test_bad_input_is_told_and_what_was_there_stays(window: MainWindow, qtbot: Q
     assert window.session is None
 
 
-def test_an_open_study_is_looked_at_again(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+def test_an_open_study_is_looked_at_again(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
     window.open_study(study_path)
-    qtbot.waitUntil(lambda: window.session is not None and window.session.facts is not None, timeout=RENDERING)
+    qtbot.waitUntil(
+        lambda: window.session is not None and window.session.facts is not None, timeout=RENDERING
+    )
     session = window.session
     before = session.study
     window.look_again()

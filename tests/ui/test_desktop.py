@@ -16,7 +16,9 @@ from swift_sample.ui.window.shell import MainWindow
 from swift_sample.ui.window.single import Doorbell, address, hand_over
 
 
-def test_everything_is_put_in_place_and_taken_away_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_everything_is_put_in_place_and_taken_away_again(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     other = tmp_path / "icons" / "hicolor" / "48x48" / "apps" / "other.png"
     other.parent.mkdir(parents=True)
     other.write_bytes(b"not ours")
@@ -31,7 +33,9 @@ def test_everything_is_put_in_place_and_taken_away_again(tmp_path: Path, monkeyp
     assert "application/vnd.swift-sample.study+toml" in launcher["MimeType"]
 
     for size in ICON_SIZES:
-        icon = QImage(str(tmp_path / "icons" / "hicolor" / f"{size}x{size}" / "apps" / "swift-sample.png"))
+        icon = QImage(
+            str(tmp_path / "icons" / "hicolor" / f"{size}x{size}" / "apps" / "swift-sample.png")
+        )
         assert (icon.width(), icon.height()) == (size, size)
         assert icon.pixelColor(size // 2, size // 2).alpha() > 0
         assert icon.pixelColor(0, size - 1).alpha() == 0
@@ -61,8 +65,14 @@ def test_a_second_start_raises_the_window_that_is_open(
     Path(address()).write_text("left by one that was killed")
     rung: list = []
     bell = Doorbell(lambda study, measure: rung.append((study, measure)), window)
-    program = "import sys; from pathlib import Path; from PyQt6.QtCore import QCoreApplication as A; a = A([])"
-    hand = f"{program}; from swift_sample.ui.window.single import hand_over; sys.exit(not hand_over(Path('a.study'), True))"
+    program = (
+        "import sys; from pathlib import Path; from PyQt6.QtCore import QCoreApplication as "
+        "A; a = A([])"
+    )
+    hand = (
+        f"{program}; from swift_sample.ui.window.single import hand_over; sys.exit(not "
+        "hand_over(Path('a.study'), True))"
+    )
     other = subprocess.Popen([sys.executable, "-c", hand], cwd=tmp_path)
     qtbot.waitUntil(lambda: bool(rung), timeout=20_000)
     assert rung == [(tmp_path / "a.study", True)]

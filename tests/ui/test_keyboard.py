@@ -1,4 +1,5 @@
-"""The window by keyboard alone: from a dropped scene to a taken pick, and every region's own keys."""
+"""The window by keyboard alone: from a dropped scene to a taken pick, and every region's own
+keys."""
 
 from collections.abc import Callable
 from pathlib import Path
@@ -25,7 +26,9 @@ def _in_front(window: MainWindow, qtbot: QtBot) -> None:
     qtbot.waitUntil(window.isActiveWindow, timeout=5000)
 
 
-def press(qtbot: QtBot, key: Qt.Key, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+def press(
+    qtbot: QtBot, key: Qt.Key, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier
+) -> None:
     """Whatever has the keyboard gets the key."""
     focus = QApplication.focusWidget()
     assert focus is not None
@@ -44,7 +47,9 @@ def tab_to(qtbot: QtBot, there: Callable[[QWidget], bool], most: int = 120) -> i
     raise AssertionError(f"not reached within {most} stops")
 
 
-def test_from_a_dropped_scene_to_the_pick_by_keyboard(window: MainWindow, qtbot: QtBot, tmp_path: Path) -> None:
+def test_from_a_dropped_scene_to_the_pick_by_keyboard(
+    window: MainWindow, qtbot: QtBot, tmp_path: Path
+) -> None:
     scene = product(tmp_path / "product.glb")
     window.files.take([scene])
     qtbot.waitUntil(lambda: window.beginning is not None, timeout=RENDERING)
@@ -53,19 +58,28 @@ def test_from_a_dropped_scene_to_the_pick_by_keyboard(window: MainWindow, qtbot:
     for key in beginning.chosen - {"samples.max"}:
         beginning.choose(key, False)
 
-    qtbot.waitUntil(lambda: beginning.samples > 0 and window.begin_page.fastest.isEnabled(), timeout=RENDERING)
+    qtbot.waitUntil(
+        lambda: beginning.samples > 0 and window.begin_page.fastest.isEnabled(), timeout=RENDERING
+    )
     qtbot.wait(100)
     tab_to(qtbot, lambda widget: widget is window.begin_page.fastest)
     press(qtbot, Qt.Key.Key_Space)
-    qtbot.waitUntil(lambda: window.session is not None and window.session.pick() is not None, timeout=RENDERING)
+    qtbot.waitUntil(
+        lambda: window.session is not None and window.session.pick() is not None, timeout=RENDERING
+    )
     qtbot.waitUntil(lambda: not window.session.activity.measuring, timeout=RENDERING)
     qtbot.waitUntil(lambda: window.verdict._seconds.text().endswith(" s"), timeout=5000)
     press(qtbot, Qt.Key.Key_T, Qt.KeyboardModifier.ControlModifier)
-    qtbot.waitUntil(lambda: window.findChild(TakeSheet) is not None and window.findChild(TakeSheet).isVisible(), timeout=5000)
+    qtbot.waitUntil(
+        lambda: window.findChild(TakeSheet) is not None and window.findChild(TakeSheet).isVisible(),
+        timeout=5000,
+    )
     window.findChild(TakeSheet).close()
 
 
-def test_every_region_is_reached_and_has_its_own_keys(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+def test_every_region_is_reached_and_has_its_own_keys(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
     session = open_study(window, qtbot, study_path)
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         session.measure()
@@ -79,7 +93,8 @@ def test_every_region_is_reached_and_has_its_own_keys(window: MainWindow, qtbot:
     stops = tab_to(qtbot, lambda widget: widget is window.strip.blocks)
     press(qtbot, Qt.Key.Key_Left)
     assert (
-        "a trial" in window.strip.blocks.accessibleDescription() or "control" in window.strip.blocks.accessibleDescription()
+        "a trial" in window.strip.blocks.accessibleDescription()
+        or "control" in window.strip.blocks.accessibleDescription()
     )
     press(qtbot, Qt.Key.Key_Space)
     assert len(session.selected) == 1
@@ -130,7 +145,9 @@ def test_f1_lists_what_works_here(window: MainWindow, qtbot: QtBot, study_path: 
     assert "type values to try" in listed()
 
 
-def test_how_things_were_looked_at_is_the_same_at_the_next_start(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+def test_how_things_were_looked_at_is_the_same_at_the_next_start(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
     session = open_study(window, qtbot, study_path)
     trial = session.snapshot.state.base.id
     session.compare([trial])

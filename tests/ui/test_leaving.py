@@ -22,10 +22,15 @@ def answer(window: MainWindow, qtbot: QtBot, words: str) -> None:
     box = window.findChild(QMessageBox)
     assert box is not None
     qtbot.waitUntil(box.isVisible, timeout=5000)
-    qtbot.mouseClick(next(b for b in box.findChildren(QPushButton) if words in b.text()), Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(
+        next(b for b in box.findChildren(QPushButton) if words in b.text()),
+        Qt.MouseButton.LeftButton,
+    )
 
 
-@pytest.mark.parametrize(("words", "goes_on"), [("background", True), ("Now", False), ("After this run", False)])
+@pytest.mark.parametrize(
+    ("words", "goes_on"), [("background", True), ("Now", False), ("After this run", False)]
+)
 def test_closing_while_measuring_asks_once(
     window: MainWindow, qtbot: QtBot, study_path: Path, words: str, goes_on: bool
 ) -> None:
@@ -43,7 +48,9 @@ def test_closing_while_measuring_asks_once(
         assert window.background[-3:] == ("run", str(study_path), "--notify")
 
 
-def test_cancel_stays_and_nothing_asks_where_nothing_is_measured(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+def test_cancel_stays_and_nothing_asks_where_nothing_is_measured(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
     open_study(window, qtbot, study_path)
     window.asks_before_closing = True
     window.measure()
@@ -59,7 +66,9 @@ def test_cancel_stays_and_nothing_asks_where_nothing_is_measured(window: MainWin
     assert not window.isVisible()
 
 
-def test_leaving_for_another_scene_asks_as_well(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+def test_leaving_for_another_scene_asks_as_well(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
     session = open_study(window, qtbot, study_path)
     window.asks_before_closing = True
     window.measure()
@@ -92,7 +101,8 @@ def test_the_answer_is_in_the_notification(
 def test_a_desktop_without_notifications_is_no_matter() -> None:
     """In a process of its own, since a bus stays connected: with an address where nobody is."""
     program = (
-        "from PyQt6.QtCore import QCoreApplication as A; a = A([]); from swift_sample.ui.window.notifications import notify"
+        "from PyQt6.QtCore import QCoreApplication as A; a = A([]); from "
+        "swift_sample.ui.window.notifications import notify"
     )
     done = subprocess.run(
         [sys.executable, "-c", f"{program}; print(notify('a', 'b'))"],
@@ -109,23 +119,34 @@ def test_a_desktop_without_notifications_is_no_matter() -> None:
 def test_what_is_measured_in_the_background_is_found_again_and_goes_on_here(
     window: MainWindow, qtbot: QtBot, study_path: Path
 ) -> None:
-    behind = subprocess.Popen(background.command_of("run", study_path), stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+    behind = subprocess.Popen(
+        background.command_of("run", study_path), stdout=subprocess.PIPE, stderr=subprocess.PIPE
+    )
     try:
         qtbot.waitUntil(lambda: background.found(study_path) is not None, timeout=30_000)
         assert background.found(study_path) == (behind.pid, "run")
         window.open_study(study_path)
         answer(window, qtbot, "Go on here")
-        qtbot.waitUntil(lambda: window.session is not None and window.session.activity.measuring, timeout=MEASURING)
+        qtbot.waitUntil(
+            lambda: window.session is not None and window.session.activity.measuring,
+            timeout=MEASURING,
+        )
         assert behind.wait(10) is not None
-        assert background.found(study_path) is None, "this process holds it, and is no run in the background"
+        assert background.found(study_path) is None, (
+            "this process holds it, and is no run in the background"
+        )
     finally:
         behind.kill()
         behind.communicate()
 
 
-def test_a_run_that_somebody_watches_is_not_taken_over(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+def test_a_run_that_somebody_watches_is_not_taken_over(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
     store = Store.open(study_path)
     window.open_study(study_path)
-    qtbot.waitUntil(lambda: "open in another window or command" in window.notice.text(), timeout=10_000)
+    qtbot.waitUntil(
+        lambda: "open in another window or command" in window.notice.text(), timeout=10_000
+    )
     assert background.found(study_path) is None
     store.close()

@@ -1,4 +1,5 @@
-"""The ledger's widgets: chips go in and out of the sweep, carry results, forbid and become the base; the order; the foot."""
+"""The ledger's widgets: chips go in and out of the sweep, carry results, forbid and become the
+base; the order; the foot."""
 
 import pytest
 from PyQt6.QtCore import QEvent, QPointF, Qt
@@ -32,7 +33,9 @@ def ledger(qtbot: QtBot) -> Ledger:
 
 
 def show(ledger: Ledger, study: Study = PLAN, selected: str | None = None) -> None:
-    ledger.show_view(view_of(snapshot_of(results_of(THREE)), study=study, selected_setting=selected))
+    ledger.show_view(
+        view_of(snapshot_of(results_of(THREE)), study=study, selected_setting=selected)
+    )
     QApplication.processEvents()  # widgets in a layout appear with the next event
 
 
@@ -52,7 +55,10 @@ def test_a_click_takes_a_value_in_or_out(ledger: Ledger, qtbot: QtBot) -> None:
         assert key == SAMPLES
         assert sorted(values) == sorted(expected)
 
-    with qtbot.assertNotEmitted(ledger.values_changed, wait=50), qtbot.waitSignal(ledger.setting_selected) as selected:
+    with (
+        qtbot.assertNotEmitted(ledger.values_changed, wait=50),
+        qtbot.waitSignal(ledger.setting_selected) as selected,
+    ):
         qtbot.mouseClick(strip.chip(100), Qt.MouseButton.LeftButton)
 
     assert selected.args == [SAMPLES], "the base's value cannot leave; a click shows the trail"
@@ -81,7 +87,9 @@ def test_typed_values_join_and_nonsense_is_told(ledger: Ledger, qtbot: QtBot) ->
     qtbot.keyClicks(field(strip, "Values of Samples, at most to try"), "lots")
     typed = field(strip, "Values of Samples, at most to try")
     qtbot.keyClick(typed, Qt.Key.Key_Return)
-    assert "lots: expected a whole number from 1 to 65536; or a range such as 16..256 x2" in texts(strip)
+    assert "lots: expected a whole number from 1 to 65536; or a range such as 16..256 x2" in texts(
+        strip
+    )
     assert typed.text() == "lots", "what was typed stays, to be corrected"
     typed.setText("1..500 +1")
     with qtbot.assertNotEmitted(ledger.values_changed, wait=20):
@@ -105,7 +113,9 @@ def test_choices_have_no_field_for_typing(ledger: Ledger) -> None:
     assert not field(method, "Add values of Method").isVisibleTo(ledger)
 
 
-def test_what_matters_stands_first_and_groups_are_folded_to_a_line(ledger: Ledger, qtbot: QtBot) -> None:
+def test_what_matters_stands_first_and_groups_are_folded_to_a_line(
+    ledger: Ledger, qtbot: QtBot
+) -> None:
     show(ledger)
     assert ledger.strip_of(SAMPLES).isVisible(), "it is tried"
     assert not ledger.strip_of("bounces.total").isVisible()
@@ -132,7 +142,9 @@ def test_what_matters_stands_first_and_groups_are_folded_to_a_line(ledger: Ledge
         ("Haze", "volume.step"),
     ],
 )
-def test_a_setting_is_found_by_its_words_and_by_those_of_the_trade(ledger: Ledger, text: str, found: str) -> None:
+def test_a_setting_is_found_by_its_words_and_by_those_of_the_trade(
+    ledger: Ledger, text: str, found: str
+) -> None:
     show(ledger)
     ledger._search.setText(text)
     assert found in ledger._arranged
@@ -169,7 +181,11 @@ def test_the_keyboard_walks_settings_and_values(ledger: Ledger, qtbot: QtBot) ->
         qtbot.keyClick(ledger, Qt.Key.Key_Return)
 
     assert selected.args == ["samples.min"]
-    stops = [w for w in ledger.findChildren(QWidget) if w.focusPolicy() & Qt.FocusPolicy.TabFocus and w.isVisible()]
+    stops = [
+        w
+        for w in ledger.findChildren(QWidget)
+        if w.focusPolicy() & Qt.FocusPolicy.TabFocus and w.isVisible()
+    ]
     assert len(stops) == 2, "the field and the order; all else is one stop"
 
 
@@ -189,7 +205,9 @@ def test_order_by_leverage_puts_what_wins_most_first(ledger: Ledger, qtbot: QtBo
     click(button(ledger, "in groups"))
     show(ledger)
     first = ledger._column.itemAt(0).widget()
-    assert first is ledger.strip_of(SAMPLES), "half the samples are acceptable and take half the time"
+    assert first is ledger.strip_of(SAMPLES), (
+        "half the samples are acceptable and take half the time"
+    )
     assert button(ledger, "by leverage").isVisible()
 
 
@@ -199,7 +217,15 @@ def test_the_foot_says_how_many_before_anything_starts(ledger: Ledger) -> None:
 
 
 def chip_of(qtbot: QtBot, **changes) -> Chip:
-    given = {"value": 50, "is_base": False, "planned": True, "time_share": 0.5, "verdict": "acceptable", "tip": "", **changes}
+    given = {
+        "value": 50,
+        "is_base": False,
+        "planned": True,
+        "time_share": 0.5,
+        "verdict": "acceptable",
+        "tip": "",
+        **changes,
+    }
     made = Chip(CATALOGUE[SAMPLES], ChipState(**given), DAY)
     qtbot.addWidget(made)
     made.resize(made.sizeHint())
@@ -223,7 +249,11 @@ def test_a_chip_is_a_bar_of_its_time_and_a_mark_of_its_verdict(qtbot: QtBot) -> 
 def test_chips_say_their_role_in_words(qtbot: QtBot) -> None:
     assert chip_of(qtbot).accessibleName() == "Samples, at most 50, in the sweep"
     assert chip_of(qtbot, is_base=True).accessibleName().endswith("50, base")
-    assert chip_of(qtbot, planned=False, forbidden=True).accessibleName().endswith("not in the sweep, must not be used")
+    assert (
+        chip_of(qtbot, planned=False, forbidden=True)
+        .accessibleName()
+        .endswith("not in the sweep, must not be used")
+    )
     chip = chip_of(qtbot)
     before = chip.grab().toImage()
     chip.show_state(chip.state, DUSK)

@@ -15,12 +15,14 @@ from swift_sample.ui.window.shell import MainWindow
 from tests.ui.test_window import MEASURING, open_study
 
 SIZES = ((1024, 720), (1280, 720), (1280, 800), (1920, 1080), (2560, 1440))
-"""Logical pixels: 1280x720 is what a screen of 2560x1440 has at 200 %, or one of 1920x1080 at 150 %."""
+"""Logical pixels: 1280x720 is what a screen of 2560x1440 has at 200 %, or one of 1920x1080 at 150
+%."""
 SPARE = 2
 
 
 def faults(window: QWidget) -> list[str]:
-    """Every visible text that has less room than it needs, and every widget that lies outside the window."""
+    """Every visible text that has less room than it needs, and every widget that lies outside the
+    window."""
     told = []
     for widget in window.findChildren(QWidget):
         if not widget.isVisible() or widget.window() is not window or not widget.width():
@@ -37,8 +39,14 @@ def faults(window: QWidget) -> list[str]:
 
         if isinstance(widget, QLabel) and widget.wordWrap():
             if widget.heightForWidth(widget.width()) > widget.height() + SPARE:
-                told.append(f"{name} needs {widget.heightForWidth(widget.width())} lines' height, has {widget.height()}")
-        elif isinstance(widget, QLabel | QAbstractButton) and widget.sizeHint().width() > widget.width() + SPARE:
+                told.append(
+                    f"{name} needs {widget.heightForWidth(widget.width())} lines' height, has "
+                    f"{widget.height()}"
+                )
+        elif (
+            isinstance(widget, QLabel | QAbstractButton)
+            and widget.sizeHint().width() > widget.width() + SPARE
+        ):
             told.append(f"{name} needs {widget.sizeHint().width()}, has {widget.width()}")
 
     return told

@@ -1,4 +1,5 @@
-"""The run strip, the verdict strip and the top bar: what they show of states made up for the purpose."""
+"""The run strip, the verdict strip and the top bar: what they show of states made up for the
+purpose."""
 
 import re
 from dataclasses import replace
@@ -54,14 +55,18 @@ def test_the_width_of_a_block_is_its_time(strip: RunStrip, qtbot: QtBot) -> None
     lefts = [rect.left() for _, rect in finished]
     assert lefts == sorted(lefts)
     with qtbot.waitSignal(strip.trial_clicked) as clicked:
-        qtbot.mouseClick(strip.blocks, Qt.MouseButton.LeftButton, pos=finished[4][1].center().toPoint())
+        qtbot.mouseClick(
+            strip.blocks, Qt.MouseButton.LeftButton, pos=finished[4][1].center().toPoint()
+        )
 
     assert clicked.args == [finished[4][0].trial]
 
 
 def test_the_run_in_hand_grows_where_it_will_stand(strip: RunStrip) -> None:
     snapshot = snapshot_of(results_of(THREE), to_come=(NEXT, replace(NEXT, block=2)))
-    strip.show_view(view_of(snapshot, activity=Activity(True, False, step_of(HALF, 1), "run 2 of 3", 0.5)))
+    strip.show_view(
+        view_of(snapshot, activity=Activity(True, False, step_of(HALF, 1), "run 2 of 3", 0.5))
+    )
     finished, future, current = strip.blocks._layout()
     assert current is not None
     assert len(future) == 1
@@ -70,7 +75,9 @@ def test_the_run_in_hand_grows_where_it_will_stand(strip: RunStrip) -> None:
     assert strip._now.toolTip() == "run 2 of 3"
     assert "9 of 11 runs · about 11 s left" in texts(strip)
     pictured = strip.blocks.grab().toImage()
-    assert pictured.pixelColor(int(current.left() + current.width() * 0.5) + 1, 20) == DAY.colour("pick")
+    assert pictured.pixelColor(int(current.left() + current.width() * 0.5) + 1, 20) == DAY.colour(
+        "pick"
+    )
 
 
 @pytest.mark.parametrize(
@@ -96,7 +103,10 @@ def test_what_is_done_now_is_said(strip: RunStrip, step, words: str) -> None:
 def test_runs_are_described_with_all_that_makes_them_odd() -> None:
     odd = with_runs({100: [10.0, 10.0, 10.0], 50: [5.0, 5.05, 8.0]})
     run = odd.trials[1].runs[2]
-    assert _describe(run, odd.correction) == "a trial, 8.0 s: sample 8.0 s\noutlier: left out and repeated"
+    assert (
+        _describe(run, odd.correction)
+        == "a trial, 8.0 s: sample 8.0 s\noutlier: left out and repeated"
+    )
     busy = replace(run, control=True, result=replace(run.result, load_of_others=0.4))
     words = _describe(busy, replace(odd.correction, left_out=frozenset(), drift={run.number: 1.2}))
     assert words.startswith("control (the base again), 8.0 s")
@@ -120,9 +130,17 @@ def test_the_verdict_is_one_line_an_artist_would_say(verdict: VerdictStrip) -> N
     shown = next(text for text in texts(verdict) if "faster" in text)
     assert "5.0 s" in texts(verdict)
     assert re.fullmatch(r"± 0\.\d+ s · 2\.0× \(1\.\d to 2\.\d\) faster than base", shown)
-    whole, half = (verdict._factor.fontMetrics().horizontalAdvance(shown) for shown in (shown, shown[: len(shown) // 2 + 6]))
+    whole, half = (
+        verdict._factor.fontMetrics().horizontalAdvance(shown)
+        for shown in (shown, shown[: len(shown) // 2 + 6])
+    )
 
-    for width, words in ((whole, "faster than base"), (whole - 1, "faster"), (half, "2.0× faster"), (half // 2, "…")):
+    for width, words in (
+        (whole, "faster than base"),
+        (whole - 1, "faster"),
+        (half, "2.0× faster"),
+        (half // 2, "…"),
+    ):
         verdict._factor.setMinimumWidth(0)
         verdict._factor.resize(width, 20)
         assert verdict._factor.shown.endswith(words), "less room, fewer words"
@@ -138,7 +156,15 @@ def test_the_verdict_is_one_line_an_artist_would_say(verdict: VerdictStrip) -> N
 
 
 def test_as_many_limits_are_shown_as_have_room(verdict: VerdictStrip) -> None:
-    keys = ("grain", "light_shift", "stray_pixels", "grain_worst", "light_shift_worst", "rms", "perceptual")
+    keys = (
+        "grain",
+        "light_shift",
+        "stray_pixels",
+        "grain_worst",
+        "light_shift_worst",
+        "rms",
+        "perceptual",
+    )
     plan = replace(STUDY, limits=only_limits(**dict.fromkeys(keys, 2.0)))
     low = dict.fromkeys(keys, (1.0, 0.9, 1.1))
     fast = BASE.replace({"samples.max": 50})
@@ -158,7 +184,10 @@ def test_without_a_pick_it_says_what_is_missing(verdict: VerdictStrip) -> None:
     verdict.show_view(view_of(snapshot_of(results)))
     assert "No pick yet" in texts(verdict)
     assert "2 of 2 trials measured, none is certain to meet every limit" in texts(verdict)
-    assert any("closest: the base: grain 3.0 of 2.0 levels; for grain 2 it needs about" in text for text in texts(verdict))
+    assert any(
+        "closest: the base: grain 3.0 of 2.0 levels; for grain 2 it needs about" in text
+        for text in texts(verdict)
+    )
     assert field(verdict, "Try what may meet the limits").isVisible()
     asked: list[dict] = []
     verdict.try_asked.connect(asked.append)
@@ -167,7 +196,10 @@ def test_without_a_pick_it_says_what_is_missing(verdict: VerdictStrip) -> None:
     assert 200 < asked[0]["samples.max"] < 300
     assert not field(verdict, "Take these settings").isVisible()
     bare = snapshot_of(results, reference=None)
-    assert missing_words(bare, results, True) == ("needs a reference first", "the first render makes it")
+    assert missing_words(bare, results, True) == (
+        "needs a reference first",
+        "the first render makes it",
+    )
     gone = snapshot_of(results, None, "scene.glb: no such scene")
     assert missing_words(gone, results, False)[1] == "scene.glb: no such scene"
 
@@ -181,7 +213,12 @@ def test_the_top_bar_says_what_its_button_would_do(qtbot: QtBot) -> None:
     for snapshot, activity, text, enabled in (
         (snapshot_of(results), Activity(), "All measured", False),
         (snapshot_of(results, to_come=(NEXT,)), Activity(), "Measure 1 trial", True),
-        (snapshot_of(results, to_come=(NEXT,), problem="gone"), Activity(), "Measure 1 trial", False),
+        (
+            snapshot_of(results, to_come=(NEXT,), problem="gone"),
+            Activity(),
+            "Measure 1 trial",
+            False,
+        ),
         (snapshot_of(results), Activity(True), "Pause", True),
         (snapshot_of(results), Activity(True, True), "Ending …", False),
     ):
@@ -216,7 +253,9 @@ def test_of_thousands_of_runs_the_old_ones_are_crowded_and_now_is_in_view(strip:
 
 def test_a_busy_machine_is_told_only_while_it_matters() -> None:
     quiet = results_of(THREE)
-    busy = tuple(replace(run, result=replace(run.result, load_of_others=0.4)) for run in quiet.trials[0].runs)
+    busy = tuple(
+        replace(run, result=replace(run.result, load_of_others=0.4)) for run in quiet.trials[0].runs
+    )
     assert "other programs take 40%" in trust_words(snapshot_of(quiet, runs=busy), measuring=True)
     assert trust_words(snapshot_of(quiet, runs=busy), measuring=False) == ""
 

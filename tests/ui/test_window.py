@@ -31,7 +31,9 @@ MEASURING = 240_000
 
 def open_study(window: MainWindow, qtbot: QtBot, path: Path):
     window.open_study(path)
-    qtbot.waitUntil(lambda: window.session is not None and window.session.path == path, timeout=10_000)
+    qtbot.waitUntil(
+        lambda: window.session is not None and window.session.path == path, timeout=10_000
+    )
     session = window.session
     qtbot.waitUntil(lambda: session.snapshot is not None, timeout=10_000)
     qtbot.wait(100)
@@ -52,18 +54,26 @@ def drag(qtbot: QtBot, widget, start: QPoint, end: QPoint) -> None:
     qtbot.mouseRelease(widget, Qt.MouseButton.LeftButton, pos=end)
 
 
-def test_a_study_whose_database_is_held_opens_later_and_says_so(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+def test_a_study_whose_database_is_held_opens_later_and_says_so(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
     Store.open(study_path).close()
     other = sqlite3.connect(study_path / "results.db", isolation_level=None)
-    other.executescript("PRAGMA locking_mode = EXCLUSIVE; BEGIN IMMEDIATE; DELETE FROM events WHERE 0; COMMIT;")
+    other.executescript(
+        "PRAGMA locking_mode = EXCLUSIVE; BEGIN IMMEDIATE; DELETE FROM events WHERE 0; COMMIT;"
+    )
     window.open_study(study_path)
     qtbot.waitUntil(lambda: "another program holds it" in window.notice.text(), timeout=10_000)
     assert window.session is None
     other.close()
-    qtbot.waitUntil(lambda: window.session is not None and window.session.path == study_path, timeout=10_000)
+    qtbot.waitUntil(
+        lambda: window.session is not None and window.session.path == study_path, timeout=10_000
+    )
 
 
-def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+def test_the_whole_way_from_opening_to_taking_the_pick(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
     session = open_study(window, qtbot, study_path)
     assert button(window, "Measure 3 trials").isEnabled()
 
@@ -72,8 +82,14 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     qtbot.mouseClick(strip._add, Qt.MouseButton.LeftButton)
     qtbot.keyClicks(strip._field, "32")
     qtbot.keyClick(strip._field, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: sorted(session.snapshot.study.values_to_try()["samples.max"]) == [16, 32, 64], timeout=5000)
-    qtbot.waitUntil(lambda: any(b.text() == "Measure 4 trials" for b in window.findChildren(QPushButton)), timeout=5000)
+    qtbot.waitUntil(
+        lambda: sorted(session.snapshot.study.values_to_try()["samples.max"]) == [16, 32, 64],
+        timeout=5000,
+    )
+    qtbot.waitUntil(
+        lambda: any(b.text() == "Measure 4 trials" for b in window.findChildren(QPushButton)),
+        timeout=5000,
+    )
     assert "32" in (study_path / "study.toml").read_text()
 
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
@@ -96,14 +112,18 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
 
     def at(line: float) -> QPoint:
         x = view.viewRange()[0][0] + 0.2
-        return window.page(MapPage)._plot.mapFromScene(view.mapViewToScene(QPointF(x, math.log2(line))))
+        return window.page(MapPage)._plot.mapFromScene(
+            view.mapViewToScene(QPointF(x, math.log2(line)))
+        )
 
     drag(qtbot, viewport, at(1.0), at(target))
     qtbot.waitUntil(lambda: session.line == pytest.approx(target, rel=0.1), timeout=3000)
     accepted = [t for t in session.results.trials if t.verdict == ACCEPTABLE]
     assert {t.id for t in accepted} >= acceptable | {nearest.id}
     tied = [session.pick().trial, *session.pick().ties]
-    assert min(t.seconds.value for t in tied) == min(t.seconds.value for t in accepted), "the fastest, or what ties with it"
+    assert min(t.seconds.value for t in tied) == min(t.seconds.value for t in accepted), (
+        "the fastest, or what ties with it"
+    )
     changes = [len(t.configuration.differences(session.study.base)) for t in tied]
     assert changes[0] == min(changes), "and of those the one with the fewest changes"
     qtbot.waitUntil(lambda: "what if" in window.verdict._measured.text(), timeout=3000)
@@ -112,9 +132,13 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     line = session.line
     grain = session.study.limits.grain
     qtbot.mouseClick(button(window, "Make these the limits"), Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: session.snapshot.study.limits.grain == pytest.approx(grain * line), timeout=5000)
+    qtbot.waitUntil(
+        lambda: session.snapshot.study.limits.grain == pytest.approx(grain * line), timeout=5000
+    )
     assert session.line == 1.0
-    assert {t.id for t in session.results.trials if t.verdict == ACCEPTABLE} == {t.id for t in accepted}
+    assert {t.id for t in session.results.trials if t.verdict == ACCEPTABLE} == {
+        t.id for t in accepted
+    }
     session.undo()
     qtbot.waitUntil(lambda: session.snapshot.study.limits.grain == grain, timeout=5000)
     qtbot.wait(150)
@@ -124,14 +148,20 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
 
     for trial_id in (first, second):
         place = window.page(MapPage).place_of(trial_id)
-        inside = window.page(MapPage)._plot.viewport().mapFrom(window.page(MapPage), place.toPoint())
-        qtbot.mouseClick(window.page(MapPage)._plot.viewport(), Qt.MouseButton.LeftButton, pos=inside)
+        inside = (
+            window.page(MapPage)._plot.viewport().mapFrom(window.page(MapPage), place.toPoint())
+        )
+        qtbot.mouseClick(
+            window.page(MapPage)._plot.viewport(), Qt.MouseButton.LeftButton, pos=inside
+        )
         qtbot.wait(400)
 
     assert session.selected == [first, second]
     qtbot.mouseClick(button(window, "Look"), Qt.MouseButton.LeftButton)
     canvas = window.page(LookPage).canvas
-    qtbot.waitUntil(lambda: len(canvas._shown) == 2 and all(s.is_there for s in canvas._shown), timeout=10_000)
+    qtbot.waitUntil(
+        lambda: len(canvas._shown) == 2 and all(s.is_there for s in canvas._shown), timeout=10_000
+    )
     assert window.page(LookPage).trial_ids == [first, second]
     qtbot.mouseClick(button(window, "wipe"), Qt.MouseButton.LeftButton)
     assert len(canvas.panes()) == 1
@@ -173,7 +203,9 @@ def test_the_whole_way_from_opening_to_taking_the_pick(window: MainWindow, qtbot
     sheet.reject()
 
 
-def test_pausing_keeps_runs_and_stopping_ends_at_once(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
+def test_pausing_keeps_runs_and_stopping_ends_at_once(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
     session = open_study(window, qtbot, study_path)
     window.measure()
     qtbot.waitUntil(lambda: len(session.snapshot.runs) >= 1, timeout=MEASURING)
@@ -188,15 +220,22 @@ def test_pausing_keeps_runs_and_stopping_ends_at_once(window: MainWindow, qtbot:
     qtbot.waitUntil(lambda: len(session.snapshot.runs) >= runs, timeout=5000)
 
 
-def test_searching_frames_and_the_report(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
-    """Search finds a pick without measuring the whole plan; its frames and its report follow from it."""
+def test_searching_frames_and_the_report(
+    window: MainWindow, qtbot: QtBot, study_path: Path
+) -> None:
+    """Search finds a pick without measuring the whole plan; its frames and its report follow from
+    it."""
     session = open_study(window, qtbot, study_path)
     search = button(window, "Find the fastest")
     assert "all 4 combinations" in search.toolTip()
     qtbot.mouseClick(search, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: search.text() == "Pause", timeout=5000)
-    qtbot.waitUntil(lambda: window.strip._words.text().startswith("Searching 4 combinations · "), timeout=5000)
-    qtbot.waitUntil(lambda: session.advice is not None and len(session.advice.outlooks) > 0, timeout=MEASURING)
+    qtbot.waitUntil(
+        lambda: window.strip._words.text().startswith("Searching 4 combinations · "), timeout=5000
+    )
+    qtbot.waitUntil(
+        lambda: session.advice is not None and len(session.advice.outlooks) > 0, timeout=MEASURING
+    )
     qtbot.waitUntil(lambda: not session.activity.measuring, timeout=MEASURING)
     qtbot.waitUntil(lambda: session.pick() is not None, timeout=5000)
     assert window.notice.text().startswith("The search ended: ")
@@ -207,14 +246,21 @@ def test_searching_frames_and_the_report(window: MainWindow, qtbot: QtBot, study
     qtbot.mouseClick(window.page(FramesPage)._measure, Qt.MouseButton.LeftButton)
     assert session.activity.measuring
     qtbot.waitUntil(lambda: not session.activity.measuring, timeout=MEASURING)
-    qtbot.waitUntil(lambda: session.view().frames is not None and session.view().frames.left == 0, timeout=5000)
-    qtbot.waitUntil(lambda: "7 frames take" in window.page(FramesPage)._forecasts[0].text(), timeout=5000)
+    qtbot.waitUntil(
+        lambda: session.view().frames is not None and session.view().frames.left == 0, timeout=5000
+    )
+    qtbot.waitUntil(
+        lambda: "7 frames take" in window.page(FramesPage)._forecasts[0].text(), timeout=5000
+    )
     assert session.study.frames is not None
 
     window.show_page("Report")
     qtbot.waitUntil(lambda: window.page(ReportPage).page_count >= 2, timeout=60_000)
     session.make_report(study_path.parent / "given.html")
-    qtbot.waitUntil(lambda: window.notice.text() == f"Written to {study_path.parent / 'given.html'}", timeout=60_000)
+    qtbot.waitUntil(
+        lambda: window.notice.text() == f"Written to {study_path.parent / 'given.html'}",
+        timeout=60_000,
+    )
 
 
 def test_edits_can_be_undone_and_redone(window: MainWindow, qtbot: QtBot, study_path: Path) -> None:
@@ -222,11 +268,17 @@ def test_edits_can_be_undone_and_redone(window: MainWindow, qtbot: QtBot, study_
     chip = window.ledger.strip_of("bounces.total").chip(1)
     assert not chip.state.planned
     qtbot.mouseClick(chip, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: window.ledger.strip_of("bounces.total").chip(1).state.planned, timeout=5000)
+    qtbot.waitUntil(
+        lambda: window.ledger.strip_of("bounces.total").chip(1).state.planned, timeout=5000
+    )
     session.undo()
-    qtbot.waitUntil(lambda: not window.ledger.strip_of("bounces.total").chip(1).state.planned, timeout=5000)
+    qtbot.waitUntil(
+        lambda: not window.ledger.strip_of("bounces.total").chip(1).state.planned, timeout=5000
+    )
     session.redo()
-    qtbot.waitUntil(lambda: window.ledger.strip_of("bounces.total").chip(1).state.planned, timeout=5000)
+    qtbot.waitUntil(
+        lambda: window.ledger.strip_of("bounces.total").chip(1).state.planned, timeout=5000
+    )
     session.set_base_value("samples.max", 4)
     assert session.study.base["samples.max"] == 4
     assert 64 in session.study.values_to_try()["samples.max"]
@@ -239,14 +291,21 @@ def test_edits_can_be_undone_and_redone(window: MainWindow, qtbot: QtBot, study_
         assert reading.state.plan.goal == "first-picture"
 
 
-def test_bad_input_is_told_in_the_window(window: MainWindow, qtbot: QtBot, study_path: Path, tmp_path: Path) -> None:
+def test_bad_input_is_told_in_the_window(
+    window: MainWindow, qtbot: QtBot, study_path: Path, tmp_path: Path
+) -> None:
     window.open_study(tmp_path / "nothing")
     qtbot.waitUntil(lambda: "not a study" in window.notice.text(), timeout=5000)
     (tmp_path / "bad.glb").write_bytes(b"glTF nonsense")
     window.begin(str(tmp_path / "bad.glb"))
-    qtbot.waitUntil(lambda: "bad.glb" in window.notice.text() and "Opening" not in window.notice.text(), timeout=5000)
+    qtbot.waitUntil(
+        lambda: "bad.glb" in window.notice.text() and "Opening" not in window.notice.text(),
+        timeout=5000,
+    )
     assert window.beginning is None
-    assert sorted(path.name for path in tmp_path.glob("bad*")) == ["bad.glb"], "nothing is left behind"
+    assert sorted(path.name for path in tmp_path.glob("bad*")) == ["bad.glb"], (
+        "nothing is left behind"
+    )
 
     for dropped, words in (
         ([tmp_path / "a.glb", tmp_path / "b.glb"], "2 files were dropped; drop one scene"),
@@ -260,7 +319,9 @@ def test_bad_input_is_told_in_the_window(window: MainWindow, qtbot: QtBot, study
     strip = window.ledger.strip_of("samples.max")
     strip._field.setText("8 many")
     qtbot.keyClick(strip._field, Qt.Key.Key_Return)
-    assert any(text.startswith("many: expected a whole number") for text in texts(strip)), "it is told beside the field"
+    assert any(text.startswith("many: expected a whole number") for text in texts(strip)), (
+        "it is told beside the field"
+    )
     with pytest.raises(Exception, match="open in another"):
         Store.open(study_path)
 
@@ -283,15 +344,24 @@ def test_themes_pages_and_keys(window: MainWindow, qtbot: QtBot, study_path: Pat
 def test_a_renderer_that_tells_little_fills_every_page(
     window: MainWindow, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """Measured, on the map, in Look, in the report; and shown all the same once the renderer is gone."""
+    """Measured, on the map, in Look, in the report; and shown all the same once the renderer is
+    gone."""
     monkeypatch.setitem(RENDERERS, "known", lambda: KNOWN)
-    plan = starting_study("Known", "wall", (32, 18), View(), Configuration(KNOWN.catalogue, {COUNT.key: 64}))
-    path = create_study(tmp_path / "known.study", replace(plan, limits=only_limits(light_shift=3.0, rms=8.0)))
+    plan = starting_study(
+        "Known", "wall", (32, 18), View(), Configuration(KNOWN.catalogue, {COUNT.key: 64})
+    )
+    path = create_study(
+        tmp_path / "known.study", replace(plan, limits=only_limits(light_shift=3.0, rms=8.0))
+    )
     session = open_study(window, qtbot, path)
     assert window.ledger.strip_of(DIMMED.key).isVisibleTo(window)
     qtbot.mouseClick(button(window, "Measure 4 trials"), Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: session.pick() is not None and not session.activity.measuring, timeout=MEASURING)
-    assert "left out 0.5" in {trial.configuration.describe(plan.base) for trial in session.results.trials}
+    qtbot.waitUntil(
+        lambda: session.pick() is not None and not session.activity.measuring, timeout=MEASURING
+    )
+    assert "left out 0.5" in {
+        trial.configuration.describe(plan.base) for trial in session.results.trials
+    }
     assert window.page(MapPage).place_of(session.results.base.id) is not None
     window.show_page("Look")
     look = window.page(LookPage)
@@ -299,11 +369,16 @@ def test_a_renderer_that_tells_little_fills_every_page(
     window.show_page("Cost")
     window.page(CostPage).set_depth(True)
     words = [label.text() for label in window.page(CostPage).findChildren(QLabel)]
-    assert any(text.startswith("This renderer does not tell time and light by bounce, ") for text in words)
+    assert any(
+        text.startswith("This renderer does not tell time and light by bounce, ") for text in words
+    )
     window.show_page("Report")
     qtbot.waitUntil(lambda: window.page(ReportPage).page_count > 0, timeout=20_000)
     window.show_page("Plan")
-    assert any("how much grain it has itself is not known" in label.text() for label in window.findChildren(QLabel))
+    assert any(
+        "how much grain it has itself is not known" in label.text()
+        for label in window.findChildren(QLabel)
+    )
     session.edit(edits.set_goal("first-picture"))
     assert "does not tell when a picture was first to be seen" in window.notice.text()
     next(action for action in window.actions() if action.text() == "Close the study").trigger()
@@ -311,7 +386,10 @@ def test_a_renderer_that_tells_little_fills_every_page(
     monkeypatch.delitem(RENDERERS, "known")
     session = open_study(window, qtbot, path)
     qtbot.waitUntil(lambda: session.pick() is not None, timeout=5000)
-    assert any("known pictures is not here any more" in label.text() for label in window.remarks.findChildren(QLabel))
+    assert any(
+        "known pictures is not here any more" in label.text()
+        for label in window.remarks.findChildren(QLabel)
+    )
     session.measure()
     qtbot.waitUntil(lambda: not session.activity.measuring, timeout=5000)
     assert "known pictures is not here any more" in window.notice.text()

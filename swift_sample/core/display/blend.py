@@ -1,4 +1,5 @@
-"""Raw and denoised painted together: a strength for the whole picture, and a mask of how much of it counts where."""
+"""Raw and denoised painted together: a strength for the whole picture, and a mask of how much of it
+counts where."""
 
 from dataclasses import dataclass
 
@@ -16,8 +17,8 @@ DENOISED = "denoised"
 
 @dataclass(frozen=True)
 class Stroke:
-    """A round brush moved through `points` (x, y in pixels): full within `hardness` of its radius, then falling to nothing.
-    It takes the mask towards `value`, 1 for denoised, 0 for raw."""
+    """A round brush moved through `points` (x, y in pixels): full within `hardness` of its radius,
+    then falling to nothing. It takes the mask towards `value`, 1 for denoised, 0 for raw."""
 
     points: tuple[tuple[float, float], ...]
     radius: float
@@ -43,7 +44,11 @@ def paint(mask: np.ndarray, stroke: Stroke) -> np.ndarray:
     for (x0, y0), (x1, y1) in zip(ends, ends[1:] or ends, strict=False):
         along = np.array([x1 - x0, y1 - y0])
         length = float(along @ along)
-        share = np.clip(((at_x - x0) * along[0] + (at_y - y0) * along[1]) / length, 0, 1) if length else 0.0
+        share = (
+            np.clip(((at_x - x0) * along[0] + (at_y - y0) * along[1]) / length, 0, 1)
+            if length
+            else 0.0
+        )
         far = np.minimum(far, np.hypot(at_x - x0 - share * along[0], at_y - y0 - share * along[1]))
 
     hard = min(stroke.hardness, 0.999)
@@ -56,9 +61,12 @@ def paint(mask: np.ndarray, stroke: Stroke) -> np.ndarray:
     return made
 
 
-def blended(picture: Picture, denoised: np.ndarray, strength: float, mask: np.ndarray | None = None) -> Picture:
-    """A picture between its raw light and `denoised` float32[h, w, 3]: `strength` from 0 to 1, times the mask float32[h, w]
-    where there is one. Both stay as layers, beside what else the picture has.
+def blended(
+    picture: Picture, denoised: np.ndarray, strength: float, mask: np.ndarray | None = None
+) -> Picture:
+    """A picture between its raw light and `denoised` float32[h, w, 3]: `strength` from 0 to 1,
+    times the mask float32[h, w] where there is one. Both stay as layers, beside what else the
+    picture has.
 
     Raises PictureError for pictures and masks of different sizes.
     """
@@ -66,9 +74,16 @@ def blended(picture: Picture, denoised: np.ndarray, strength: float, mask: np.nd
     for what, other in (("denoised picture", denoised), ("mask", mask)):
         if other is not None and other.shape[:2] != raw.shape[:2]:
             height, width = other.shape[:2]
-            raise PictureError(f"the {what} has {width}x{height} pixels, the picture {picture.width}x{picture.height}")
+            raise PictureError(
+                f"the {what} has {width}x{height} pixels, the picture "
+                f"{picture.width}x{picture.height}"
+            )
 
-    share = np.full(raw.shape[:2], strength, np.float32) if mask is None else np.float32(strength) * mask
+    share = (
+        np.full(raw.shape[:2], strength, np.float32)
+        if mask is None
+        else np.float32(strength) * mask
+    )
     light = raw + share[..., None] * (denoised - raw)
     layers = {**picture.layers, "raw": raw, DENOISED: denoised, MASK: share}
 

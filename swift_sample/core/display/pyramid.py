@@ -1,7 +1,8 @@
-"""A layer of a picture at every resolution that a screen may ask for, and its display pixels by table.
+"""A layer of a picture at every resolution that a screen may ask for, and its display pixels by
+table.
 
-Light is kept as half floats (IEEE 754 binary16): there are 65,536 of them, so that exposure and tone curve are one look-up
-a value.
+Light is kept as half floats (IEEE 754 binary16): there are 65,536 of them, so that exposure and
+tone curve are one look-up a value.
 """
 
 from dataclasses import dataclass
@@ -18,8 +19,8 @@ LEAST_SIDE = 64
 
 @dataclass(frozen=True)
 class Pyramid:
-    """`levels[k]` is the layer at 1 / 2^k of its resolution, each pixel the mean of up to four: float16[h, w, 3] of light and
-    other triples, float32[h, w] of single values."""
+    """`levels[k]` is the layer at 1 / 2^k of its resolution, each pixel the mean of up to four:
+    float16[h, w, 3] of light and other triples, float32[h, w] of single values."""
 
     levels: tuple[np.ndarray, ...]
 
@@ -34,13 +35,18 @@ class Pyramid:
         return sum(level.nbytes for level in self.levels)
 
     def level_for(self, zoom: float) -> int:
-        """The coarsest level that has a pixel for each of the screen's, at `zoom` screen pixels for one of the layer."""
-        return max(0, min(len(self.levels) - 1, int(np.floor(np.log2(1 / zoom) + 1e-6)))) if zoom < 1 else 0
+        """The coarsest level that has a pixel for each of the screen's, at `zoom` screen pixels for
+        one of the layer."""
+        return (
+            max(0, min(len(self.levels) - 1, int(np.floor(np.log2(1 / zoom) + 1e-6))))
+            if zoom < 1
+            else 0
+        )
 
 
 def pyramid_of(values: np.ndarray, names: bool = False) -> Pyramid:
-    """The pyramid of float32[h, w, 3] or float32[h, w]; what is no number counts as 0. Of `names`, whose mean would mean
-    nothing, every level takes one of four."""
+    """The pyramid of float32[h, w, 3] or float32[h, w]; what is no number counts as 0. Of `names`,
+    whose mean would mean nothing, every level takes one of four."""
     level = np.nan_to_num(np.asarray(values, np.float32), posinf=LARGEST_HALF, neginf=-LARGEST_HALF)
     kept = []
 

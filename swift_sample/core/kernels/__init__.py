@@ -1,1 +1,2 @@
-"""What compiled code stands on: how kernels are compiled, where they are kept, arithmetic that they share."""
+"""What compiled code stands on: how kernels are compiled, where they are kept, arithmetic that they
+share."""

@@ -1,8 +1,9 @@
 """Where compiled kernels are kept, so that they are compiled once and never used when stale.
 
-The folder's name is a digest of every source file that kernels are made of, the compiler's version and the processor: any
-change leads to a new folder. Nothing in it knows where the sources stand, so that every checkout and environment with the
-same sources shares it. Nothing is made on disk before something is compiled.
+The folder's name is a digest of every source file that kernels are made of, the compiler's version
+and the processor: any change leads to a new folder. Nothing in it knows where the sources stand, so
+that every checkout and environment with the same sources shares it. Nothing is made on disk before
+something is compiled.
 """
 
 import hashlib
@@ -25,7 +26,8 @@ KEPT_FOLDERS = 3
 """How many digests stay on disk: the current one, and two for switching between versions."""
 
 CHECKED = os.environ.get("SWIFT_SAMPLE_CHECKED", "") not in ("", "0")
-"""Whether kernels look that every address they use lies inside an array that was bound; several times slower, for tests."""
+"""Whether kernels look that every address they use lies inside an array that was bound; several
+times slower, for tests."""
 
 
 def cache_root() -> Path:
@@ -50,11 +52,14 @@ COMPILED_FROM = (
 
 @lru_cache(1)
 def sources_digest() -> str:
-    """A digest of the sources that kernels are compiled from, the compiler, Python's version and the processor."""
+    """A digest of the sources that kernels are compiled from, the compiler, Python's version and
+    the processor."""
     digest = hashlib.sha256(b"checked" if CHECKED else b"")
     core = Path(__file__).parents[1]
     files = [
-        file for name in COMPILED_FROM for file in ((core / name).rglob("*.py") if (core / name).is_dir() else [core / name])
+        file
+        for name in COMPILED_FROM
+        for file in ((core / name).rglob("*.py") if (core / name).is_dir() else [core / name])
     ]
 
     for path in sorted(path for path in files if path.is_file()):
@@ -64,23 +69,28 @@ def sources_digest() -> str:
     for package in ("numba", "llvmlite", "numpy"):
         digest.update(version(package).encode())
 
-    digest.update(f"{sys.implementation.cache_tag} {platform.machine()}".encode() + _processor_flags())
+    digest.update(
+        f"{sys.implementation.cache_tag} {platform.machine()}".encode() + _processor_flags()
+    )
     return digest.hexdigest()[:16]
 
 
 def kernel_folder() -> Path:
-    """Where this version's kernels are kept; it need not be there yet, or may be one that cannot be written."""
+    """Where this version's kernels are kept; it need not be there yet, or may be one that cannot be
+    written."""
     return cache_root() / "kernels" / sources_digest()
 
 
 def kernels_are_own() -> bool:
-    """Whether this version's kernels on disk may be used. They are code: only where their folder belongs to this user or the
-    system, and nobody else may write in it. True where there are none yet."""
+    """Whether this version's kernels on disk may be used. They are code: only where their folder
+    belongs to this user or the system, and nobody else may write in it. True where there are none
+    yet."""
     return is_own(kernel_folder())
 
 
 def is_own(folder: Path) -> bool:
-    """Whether a folder belongs to this user or the system, and nobody else may write in it. True where there is none yet."""
+    """Whether a folder belongs to this user or the system, and nobody else may write in it. True
+    where there is none yet."""
     try:
         seen = os.lstat(folder)
     except FileNotFoundError:
@@ -88,7 +98,11 @@ def is_own(folder: Path) -> bool:
     except OSError:
         return False
 
-    own = stat.S_ISDIR(seen.st_mode) and seen.st_uid in (0, os.geteuid()) and not seen.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
+    own = (
+        stat.S_ISDIR(seen.st_mode)
+        and seen.st_uid in (0, os.geteuid())
+        and not seen.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
+    )
     if not own:
         _warn_of(folder)
 
@@ -98,7 +112,8 @@ def is_own(folder: Path) -> bool:
 @lru_cache
 def _warn_of(folder: Path) -> None:
     logger.warning(
-        "%s: belongs to someone else, or others may write in it, so what was compiled there is not used; remove it, or set "
+        "%s: belongs to someone else, or others may write in it, so what was compiled there is not "
+        "used; remove it, or set "
         "SWIFT_SAMPLE_CACHE to a folder of yours",
         folder,
     )
@@ -129,7 +144,9 @@ def mark_compiled() -> None:
 
 
 def _remove_old(parent: Path) -> None:
-    folders = sorted((p for p in parent.iterdir() if p.is_dir()), key=lambda p: p.stat().st_mtime, reverse=True)
+    folders = sorted(
+        (p for p in parent.iterdir() if p.is_dir()), key=lambda p: p.stat().st_mtime, reverse=True
+    )
     for folder in folders[KEPT_FOLDERS:]:
         if time.time() - folder.stat().st_mtime > 3600:
             shutil.rmtree(folder, ignore_errors=True)

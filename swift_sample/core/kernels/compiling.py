@@ -1,8 +1,9 @@
 """How kernels are compiled: three decorators used throughout the core.
 
-`kernel` is for small functions, inlined into whatever calls them. `part` is for the renderer's large ones: each is compiled
-by itself, kept on disk, and calls the others by name. So compiling can use every processor, and a change or a long
-chain of calls costs its own length instead of the length of everything below it.
+`kernel` is for small functions, inlined into whatever calls them. `part` is for the renderer's
+large ones: each is compiled by itself, kept on disk, and calls the others by name. So compiling can
+use every processor, and a change or a long chain of calls costs its own length instead of the
+length of everything below it.
 """
 
 import ctypes
@@ -28,7 +29,12 @@ from swift_sample.core.processes import end_with_parent
 
 _OPTIONS: dict[str, Any] = {"nogil": True, "fastmath": {"contract"}, "error_model": "numpy"}
 
-_C_TYPES = {types.int64: ctypes.c_int64, types.float32: ctypes.c_float, types.uint64: ctypes.c_uint64, types.void: None}
+_C_TYPES = {
+    types.int64: ctypes.c_int64,
+    types.float32: ctypes.c_float,
+    types.uint64: ctypes.c_uint64,
+    types.void: None,
+}
 
 POLL_SECONDS = 0.1
 
@@ -37,8 +43,8 @@ VECTOR = (types.float32,) * 3
 
 
 class _Locator(UserProvidedCacheLocator):
-    """Files by the module's name instead of its path: any checkout with the same sources finds them. Whether a source is the
-    same is told by its content."""
+    """Files by the module's name instead of its path: any checkout with the same sources finds
+    them. Whether a source is the same is told by its content."""
 
     def __init__(self, py_func: Callable[..., Any], py_file: str) -> None:
         self._py_file = py_file
@@ -55,8 +61,8 @@ class _CacheFiles(CompileResultCacheImpl):
 
 
 class _Cache(FunctionCache):
-    """Numba's own cache in our folder; where that cannot be written, or may not be trusted, functions are compiled at each
-    start."""
+    """Numba's own cache in our folder; where that cannot be written, or may not be trusted,
+    functions are compiled at each start."""
 
     _impl_class = _CacheFiles
 
@@ -79,17 +85,20 @@ def _cached(compiled: Any, function: Callable[..., Any]) -> Any:
 
 
 def kernel(function: Callable[..., Any]) -> Any:
-    """Compile a function for use inside other kernels: no Python objects, cached on disk, fused multiply-add.
+    """Compile a function for use inside other kernels: no Python objects, cached on disk, fused
+    multiply-add.
 
-    The only relaxation is "contract": a*b+c may round once instead of twice, which is safe for NaN and infinity.
-    Without its run time (`_nrt`) Numba counts no references to the arrays that are passed on from kernel to kernel,
-    which threads would otherwise fight over; such a kernel cannot allocate arrays.
+    The only relaxation is "contract": a*b+c may round once instead of twice, which is safe for NaN
+    and infinity. Without its run time (`_nrt`) Numba counts no references to the arrays that are
+    passed on from kernel to kernel, which threads would otherwise fight over; such a kernel cannot
+    allocate arrays.
     """
     return _cached(njit(**{"_nrt": False, "forceinline": True, **_OPTIONS})(function), function)
 
 
 def row_kernel(function: Callable[..., Any]) -> Any:
-    """Like `kernel`, but not forced inline: the compiler turns loops over rows into vector code more surely on their own."""
+    """Like `kernel`, but not forced inline: the compiler turns loops over rows into vector code
+    more surely on their own."""
     return _cached(njit(**{"_nrt": False, **_OPTIONS})(function), function)
 
 
@@ -114,7 +123,8 @@ PARTS: dict[str, Part] = {}
 
 
 def part(signature: Any) -> Callable[[Callable[..., Any]], Any]:
-    """Declare a part. Kernels and later parts call it by its name; Python calls it through `from_python`."""
+    """Declare a part. Kernels and later parts call it by its name; Python calls it through
+    `from_python`."""
 
     def declare(function: Callable[..., Any]) -> Any:
         symbol = f"swift_sample_{function.__name__}"
@@ -144,13 +154,17 @@ def from_python(declared: Any) -> Callable[..., Any]:
 
 def _compile(each: Part) -> Any:
     options = {"_nrt": False, **{k: v for k, v in _OPTIONS.items() if k != "nogil"}}
-    compiled = _cached(CFunc(each.function, (each.signature.args, each.signature.return_type), {}, options), each.function)
+    compiled = _cached(
+        CFunc(each.function, (each.signature.args, each.signature.return_type), {}, options),
+        each.function,
+    )
     compiled.compile()
     return compiled
 
 
 def compile_parts(module: str, tell: Callable[[float], None], processes: int) -> None:
-    """Fill the cache with all parts that importing `module` declares, in several processes; `tell` hears the share done.
+    """Fill the cache with all parts that importing `module` declares, in several processes; `tell`
+    hears the share done.
 
     Raises nothing where a process fails: what is missing is compiled when it is loaded.
     """
@@ -179,7 +193,8 @@ def compile_parts(module: str, tell: Callable[[float], None], processes: int) ->
 
 
 def _compile_unclaimed(folder: Path) -> None:
-    """Compile parts that no other process has taken, the longest first. The addresses of their callees do not matter."""
+    """Compile parts that no other process has taken, the longest first. The addresses of their
+    callees do not matter."""
     for symbol in PARTS:
         binding.add_symbol(symbol, 1)
 
@@ -197,5 +212,8 @@ def _compile_unclaimed(folder: Path) -> None:
 if __name__ == "__main__":
     end_with_parent(int(sys.argv[3]))
     importlib.import_module(sys.argv[1])
-    # The parts are declared in the module by its name, not in this one, which runs as the main program.
-    importlib.import_module("swift_sample.core.kernels.compiling")._compile_unclaimed(Path(sys.argv[2]))
+    # The parts are declared in the module by its name, not in this one, which runs as the main
+    # program.
+    importlib.import_module("swift_sample.core.kernels.compiling")._compile_unclaimed(
+        Path(sys.argv[2])
+    )

@@ -41,7 +41,11 @@ def scale(a, s):
 @kernel
 def along(origin, direction, distance):
     """origin + distance * direction."""
-    return (origin[0] + distance * direction[0], origin[1] + distance * direction[1], origin[2] + distance * direction[2])
+    return (
+        origin[0] + distance * direction[0],
+        origin[1] + distance * direction[1],
+        origin[2] + distance * direction[2],
+    )
 
 
 @kernel
@@ -94,7 +98,8 @@ def floor(x):
 
 @kernel
 def _sine(t):
-    """sin(2 pi t) for t in [-1/4, 1/4], within 2e-7: Chebyshev's fit of the function over t, in its square."""
+    """sin(2 pi t) for t in [-1/4, 1/4], within 2e-7: Chebyshev's fit of the function over t, in its
+    square."""
     s = t * t
     p = f32(81.6024809) + s * (f32(-76.5812864) + s * f32(39.7607225))
     return t * (f32(6.28318528) + s * (f32(-41.3416807) + s * p))
@@ -112,7 +117,8 @@ def turned(t):
 
 @kernel
 def arc_cosine(x):
-    """The angle in radians, within 4e-7, of a cosine in [-1, 1] (Abramowitz and Stegun 1964, 4.4.46)."""
+    """The angle in radians, within 4e-7, of a cosine in [-1, 1] (Abramowitz and Stegun 1964,
+    4.4.46)."""
     a = abs(x)
     p = f32(0.0066700901) + a * f32(-0.0012624911)
     p = f32(0.0308918810) + a * (f32(-0.0170881256) + a * p)
@@ -130,7 +136,11 @@ def frame(n):
     a = -ONE / (sign + n[2])
     b = n[0] * n[1] * a
 
-    return (ONE + sign * n[0] * n[0] * a, sign * b, -sign * n[0]), (b, sign + n[1] * n[1] * a, -n[1])
+    return (ONE + sign * n[0] * n[0] * a, sign * b, -sign * n[0]), (
+        b,
+        sign + n[1] * n[1] * a,
+        -n[1],
+    )
 
 
 @kernel

@@ -1,4 +1,5 @@
-"""A machine's side: does the orders of studies one at a time, in the worker process that renders on one machine.
+"""A machine's side: does the orders of studies one at a time, in the worker process that renders on
+one machine.
 
 The functions at the end are what the engine calls in the process that joined.
 """
@@ -22,21 +23,34 @@ from swift_sample.core.machines.messages import Answer, Card, Order
 from swift_sample.core.renderers.registry import renderer_at
 from swift_sample.core.worker.lease import Lease
 from swift_sample.core.worker.link import WorkerLink
-from swift_sample.core.worker.messages import REPLIES, REQUESTS, Failed, Outcome, Progress, Reply, Shown, Stopped, Void
+from swift_sample.core.worker.messages import (
+    REPLIES,
+    REQUESTS,
+    Failed,
+    Outcome,
+    Progress,
+    Reply,
+    Shown,
+    Stopped,
+    Void,
+)
 
 LEASE_SECONDS = 4.0
-"""How long an order waits for a study that is timed on this machine outside, before it is given back."""
+"""How long an order waits for a study that is timed on this machine outside, before it is given
+back."""
 IDLE_SECONDS = 300.0
 """A renderer that nobody asked for so long is ended: a kept scene may hold much memory."""
 TELL_SECONDS = 2.0
-"""How often a machine says how far it is: of a thousand machines that is five hundred times a second."""
+"""How often a machine says how far it is: of a thousand machines that is five hundred times a
+second."""
 PIECE_BYTES = 16 << 20
 
 Tell = Callable[[Progress], None]
 
 
 class Agent:
-    """Orders are done in the order in which they come, by one thread, which also owns the worker process."""
+    """Orders are done in the order in which they come, by one thread, which also owns the worker
+    process."""
 
     def __init__(self, name: str, content: Content | None = None) -> None:
         self.name = name
@@ -44,7 +58,9 @@ class Agent:
         mine = frozenset(os.sched_getaffinity(0))
         all_of_them = os.cpu_count() or 1
         self._lease = Lease(processors=mine if len(mine) < all_of_them else frozenset())
-        self._orders: queue.Queue[tuple[Order, Tell, Future[tuple[Answer, dict[str, bytes]]]] | None] = queue.Queue()
+        self._orders: queue.Queue[
+            tuple[Order, Tell, Future[tuple[Answer, dict[str, bytes]]]] | None
+        ] = queue.Queue()
         self._lock = threading.Lock()
         self._doing: tuple[str, int] | None = None
         self._halted: set[tuple[str, int]] = set()
@@ -79,7 +95,8 @@ class Agent:
         )
 
     def do(self, order: Order, tell: Tell) -> tuple[Answer, dict[str, bytes]]:
-        """What came of an order, with the files that it made, by their names at the study's side."""
+        """What came of an order, with the files that it made, by their names at the study's
+        side."""
         done: Future[tuple[Answer, dict[str, bytes]]] = Future()
         self._orders.put((order, tell, done))
 
@@ -93,7 +110,8 @@ class Agent:
                     tell(Progress(share=0.0, text="waiting: another study is timed there"))
 
     def halt(self, session: str, number: int, at_once: bool) -> None:
-        """Stop an order, if it is still to be done or in hand; a renderer that does not listen is ended `at_once`."""
+        """Stop an order, if it is still to be done or in hand; a renderer that does not listen is
+        ended `at_once`."""
         with self._lock:
             self._halted.add((session, number))
             if self._doing == (session, number) and self._link is not None:
@@ -133,11 +151,15 @@ class Agent:
                 done.set_result(self._attend(order, tell))
             except OSError as error:
                 full = is_full(self.content.folder / "content", error)
-                done.set_result((_done(Failed(reason=one_line(error), fault="disk" if full else "folder")), {}))
+                done.set_result(
+                    (_done(Failed(reason=one_line(error), fault="disk" if full else "folder")), {})
+                )
             except SwiftSampleError as error:
                 done.set_result((_done(Failed(reason=one_line(error))), {}))
             except Exception as error:  # whoever waits for it must hear of it
-                done.set_result((_done(Failed(reason=f"{type(error).__name__}: {one_line(error)}")), {}))
+                done.set_result(
+                    (_done(Failed(reason=f"{type(error).__name__}: {one_line(error)}")), {})
+                )
             finally:
                 self._lease.release()
                 with self._lock:
@@ -179,7 +201,9 @@ class Agent:
         if order.content_of is not None:
             scene, staging = order.content_of
             light = staging.environment
-            staging = replace(staging, environment=names.get(light, light) if light is not None else None)
+            staging = replace(
+                staging, environment=names.get(light, light) if light is not None else None
+            )
             renderer = renderer_at(_renamed(order.renderer, names))
             content = asdict(renderer.scene_content(names.get(scene, scene), staging))
             version = renderer.version
@@ -202,9 +226,13 @@ class Agent:
         for tree in dict.fromkeys(sent.tree for sent in order.inputs if sent.tree):
             files = [(sent.name, sent.digest) for sent in order.inputs if sent.tree == tree]
             folder = self.content.tree(tree, files)
-            places |= {sent.path: str(folder / sent.name) for sent in order.inputs if sent.tree == tree}
+            places |= {
+                sent.path: str(folder / sent.name) for sent in order.inputs if sent.tree == tree
+            }
 
-        places |= {sent.path: str(self.content.path(sent.digest)) for sent in order.inputs if not sent.tree}
+        places |= {
+            sent.path: str(self.content.path(sent.digest)) for sent in order.inputs if not sent.tree
+        }
         made = self.content.folder / "made" / f"{os.getpid()}"
         made.mkdir(parents=True, exist_ok=True)
 
@@ -216,7 +244,9 @@ class Agent:
             self._end_renderer()
             self._replies = queue.Queue()
             replies = self._replies
-            self._link = WorkerLink(renderer, self.content.folder / "worker.log", lambda link, reply: replies.put(reply))
+            self._link = WorkerLink(
+                renderer, self.content.folder / "worker.log", lambda link, reply: replies.put(reply)
+            )
             self._renderer = renderer
 
         link = self._link
@@ -269,7 +299,9 @@ class Agent:
 
 
 def _done(outcome: Outcome, content: dict[str, str] | None = None, version: str = "") -> Answer:
-    return Answer(kind="done", outcome=REPLIES.dump_json(outcome).decode(), content=content, version=version)
+    return Answer(
+        kind="done", outcome=REPLIES.dump_json(outcome).decode(), content=content, version=version
+    )
 
 
 def now() -> float:
@@ -278,7 +310,8 @@ def now() -> float:
 
 
 def _renamed(told: Any, names: dict[str, str]) -> Any:
-    """Data with every text that is one of these names replaced, keys too; of a renderer's place its file."""
+    """Data with every text that is one of these names replaced, keys too; of a renderer's place its
+    file."""
     if isinstance(told, str):
         module, mark, file = told.rpartition(":")
         return f"{module}{mark}{names[file]}" if mark and file in names else names.get(told, told)

@@ -1,4 +1,5 @@
-"""What travelled to a machine, kept by content: a file comes once, whatever it is called and however many studies need it."""
+"""What travelled to a machine, kept by content: a file comes once, whatever it is called and
+however many studies need it."""
 
 import errno
 import hashlib
@@ -23,21 +24,27 @@ _DIGEST = re.compile(r"\d{1,15}-[0-9a-f]{64}")
 def digest_of(path: Path) -> str:
     """Length and SHA-256 of a file, as "LENGTH-DIGITS". Raises OSError."""
     with open(path, "rb") as file:
-        return f"{os.fstat(file.fileno()).st_size}-{hashlib.file_digest(file, 'sha256').hexdigest()}"
+        return (
+            f"{os.fstat(file.fileno()).st_size}-{hashlib.file_digest(file, 'sha256').hexdigest()}"
+        )
 
 
 class Content:
-    """Files by their digests, and trees of them by name, for one process; several may share a folder."""
+    """Files by their digests, and trees of them by name, for one process; several may share a
+    folder."""
 
     def __init__(self, folder: Path | None = None, most_bytes: int = MOST_BYTES) -> None:
         self.most_bytes = most_bytes
         self._added = 0
-        self.folder = folder or Path(os.environ.get("SWIFT_SAMPLE_CONTENT") or cache_root() / "machines")
+        self.folder = folder or Path(
+            os.environ.get("SWIFT_SAMPLE_CONTENT") or cache_root() / "machines"
+        )
         (self.folder / "content").mkdir(parents=True, exist_ok=True)
         (self.folder / "trees").mkdir(exist_ok=True)
 
     def path(self, digest: str) -> Path:
-        """Where a file of this content stands, or would. Raises WorkerError for what is no digest."""
+        """Where a file of this content stands, or would. Raises WorkerError for what is no
+        digest."""
         if _DIGEST.fullmatch(digest) is None:
             raise WorkerError(f"{digest[:80]!r} is no digest")
         return self.folder / "content" / digest
@@ -54,8 +61,8 @@ class Content:
             return False
 
     def add_piece(self, digest: str, sender: str, offset: int, data: bytes) -> bool:
-        """Keep a piece of a file; the last one makes it whole. Returns whether it is. Raises OSError where there is no room,
-        WorkerError where what arrived is something else."""
+        """Keep a piece of a file; the last one makes it whole. Returns whether it is. Raises
+        OSError where there is no room, WorkerError where what arrived is something else."""
         path = self.path(digest)
         size = int(digest.partition("-")[0])
         if self.has(digest):
@@ -104,8 +111,8 @@ class Content:
             return file.read(most)
 
     def tree(self, name: str, files: Iterable[tuple[str, str]]) -> Path:
-        """A folder with these files, as (name in it, digest), which refer to one another by those names. Raises WorkerError
-        for names that lead out of it, OSError."""
+        """A folder with these files, as (name in it, digest), which refer to one another by those
+        names. Raises WorkerError for names that lead out of it, OSError."""
         if re.fullmatch(r"[0-9a-f]{16}", name) is None:
             raise WorkerError(f"{name[:80]!r} names no tree")
 
@@ -122,8 +129,8 @@ class Content:
         return folder
 
     def make_room(self, wanted: int) -> None:
-        """Let go of what was used longest ago, and of the trees that it is in. Raises OSError where the disk is too full even
-        so."""
+        """Let go of what was used longest ago, and of the trees that it is in. Raises OSError where
+        the disk is too full even so."""
         kept = sorted((self.folder / "content").iterdir(), key=lambda path: path.stat().st_atime)
         total = sum(path.stat().st_size for path in kept)
 
@@ -133,8 +140,12 @@ class Content:
             total -= told.st_size
 
             for tree in (self.folder / "trees").iterdir() if told.st_nlink > 1 else ():
-                if any(file.stat().st_ino == told.st_ino for file in tree.rglob("*") if file.is_file()):
-                    shutil.rmtree(tree, ignore_errors=True)  # another name of the same file would keep its room
+                if any(
+                    file.stat().st_ino == told.st_ino for file in tree.rglob("*") if file.is_file()
+                ):
+                    shutil.rmtree(
+                        tree, ignore_errors=True
+                    )  # another name of the same file would keep its room
 
             oldest.unlink(missing_ok=True)
 

@@ -1,4 +1,5 @@
-"""The engine that machines are joined by, where it is installed: how it is set, and what it trusts."""
+"""The engine that machines are joined by, where it is installed: how it is set, and what it
+trusts."""
 
 import ipaddress
 import logging
@@ -17,10 +18,12 @@ from swift_sample.core.errors import UsageError, one_line
 HOW_TO_GET = "several machines need the extra `cluster`: pip install 'swift-sample[cluster]'"
 PORT = 8786
 LOOPBACK_PAGES = "127.0.0.1:0"
-"""Where the engine serves its pages about itself. No key protects them, so nobody beyond this computer reaches them."""
+"""Where the engine serves its pages about itself. No key protects them, so nobody beyond this
+computer reaches them."""
 AUTHORITY = "machines.pem"
 KEY = "machines.key"
-"""Files of a folder of keys: one certificate that all machines show and expect, and its private key."""
+"""Files of a folder of keys: one certificate that all machines show and expect, and its private
+key."""
 SETTINGS: Mapping[str, Any] = {
     "distributed.scheduler.worker-ttl": "60s",
     "distributed.scheduler.allowed-failures": 0,
@@ -36,20 +39,24 @@ SETTINGS: Mapping[str, Any] = {
 
 
 def prepare() -> None:
-    """Have the engine at hand, set as it is wanted here. Raises UsageError where it is not installed."""
+    """Have the engine at hand, set as it is wanted here. Raises UsageError where it is not
+    installed."""
     try:
         import dask
         import distributed
     except ImportError as error:
         raise UsageError(HOW_TO_GET) from error
 
-    dask.config.set({key: value for key, value in SETTINGS.items() if _in_surroundings(key) not in os.environ})
+    dask.config.set(
+        {key: value for key, value in SETTINGS.items() if _in_surroundings(key) not in os.environ}
+    )
     assert distributed is not None
     _have_it_write_to_our_log()
 
 
 def _have_it_write_to_our_log() -> None:
-    """What the engine has to say of itself stands in the log; the terminal is for people, who are told what it means."""
+    """What the engine has to say of itself stands in the log; the terminal is for people, who are
+    told what it means."""
     ours = logging.getLogger("swift_sample")
     for name in [*logging.root.manager.loggerDict, "tornado.application", "asyncio"]:
         if name.partition(".")[0] not in ("distributed", "tornado", "asyncio"):
@@ -61,7 +68,8 @@ def _have_it_write_to_our_log() -> None:
 
 
 def _in_surroundings(key: str) -> str:
-    """By which variable the engine takes a setting from outside, which goes before this program's."""
+    """By which variable the engine takes a setting from outside, which goes before this
+    program's."""
     return f"DASK_{key.replace('.', '__').replace('-', '_').upper()}"
 
 
@@ -72,15 +80,17 @@ def is_here() -> bool:
 
 
 def checked_address(address: str, keys: Path | None, unprotected: bool) -> str:
-    """An address as the engine takes it: "tcp://host:port", or "tls://host:port" with keys. Raises UsageError for one beyond
-    this computer without keys, unless the user insists."""
+    """An address as the engine takes it: "tcp://host:port", or "tls://host:port" with keys. Raises
+    UsageError for one beyond this computer without keys, unless the user insists."""
     text = address if "://" in address else f"{'tls' if keys is not None else 'tcp'}://{address}"
     try:
         parts = urlsplit(text)
         host = parts.hostname
         port = parts.port or PORT
     except ValueError as error:
-        raise UsageError(f"{address[:80]}: expected HOST or HOST:PORT ({one_line(error)})") from error
+        raise UsageError(
+            f"{address[:80]}: expected HOST or HOST:PORT ({one_line(error)})"
+        ) from error
 
     if parts.scheme not in ("tcp", "tls") or not host or parts.path or parts.query:
         raise UsageError(f"{address[:80]}: expected HOST or HOST:PORT")
@@ -91,7 +101,8 @@ def checked_address(address: str, keys: Path | None, unprotected: bool) -> str:
 
     if keys is None and not unprotected and not _is_this_computer(host):
         raise UsageError(
-            f"{address[:80]}: is another computer, and whoever reaches the machines can run programs on them; make keys with "
+            f"{address[:80]}: is another computer, and whoever reaches the machines can run "
+            "programs on them; make keys with "
             "`swift-sample machines keys FOLDER` and give --keys, or insist with --unprotected"
         )
 
@@ -99,11 +110,11 @@ def checked_address(address: str, keys: Path | None, unprotected: bool) -> str:
 
 
 def listening_host(address: str) -> str:
-    """Where a machine that joins a checked address listens for the others: at the one address of its own that reaches the
-    meeting place, which is the loopback where they meet on this computer.
+    """Where a machine that joins a checked address listens for the others: at the one address of
+    its own that reaches the meeting place, which is the loopback where they meet on this computer.
 
-    Without a host the engine listens at every address of the computer, and whoever reaches one can run programs there.
-    Raises OSError where nothing reaches it.
+    Without a host the engine listens at every address of the computer, and whoever reaches one can
+    run programs there. Raises OSError where nothing reaches it.
     """
     parts = urlsplit(address)
     family, *_, there = socket.getaddrinfo(parts.hostname, parts.port, type=socket.SOCK_DGRAM)[0]
@@ -135,7 +146,9 @@ def security(keys: Path | None) -> Any:
 
     for path in (certificate, key):
         if not path.is_file():
-            raise UsageError(f"{keys}: holds no {path.name}; make keys with `swift-sample machines keys {keys}`")
+            raise UsageError(
+                f"{keys}: holds no {path.name}; make keys with `swift-sample machines keys {keys}`"
+            )
 
     if key.stat().st_mode & 0o077:
         raise UsageError(f"{key}: others may read it; `chmod 600 {key}`")
@@ -143,11 +156,16 @@ def security(keys: Path | None) -> Any:
     ends = keys_end(keys)
     if ends < datetime.now(UTC):
         raise UsageError(
-            f"{keys}: ended on {ends:%Y-%m-%d}; make new keys with `swift-sample machines keys` and copy them to each machine"
+            f"{keys}: ended on {ends:%Y-%m-%d}; make new keys with `swift-sample machines "
+            "keys` "
+            "and copy them to each machine"
         )
 
-    own = {f"tls_{role}_{what}": str(path) for role in ("client", "scheduler", "worker") for what, path in
-           (("cert", certificate), ("key", key))}  # fmt: skip
+    own = {
+        f"tls_{role}_{what}": str(path)
+        for role in ("client", "scheduler", "worker")
+        for what, path in (("cert", certificate), ("key", key))
+    }
     return Security(require_encryption=True, tls_ca_file=str(certificate), **own)
 
 
@@ -162,8 +180,8 @@ def keys_end(folder: Path) -> datetime:
 
 
 def make_keys(folder: Path) -> datetime:
-    """Write a new certificate and its key into a folder, which is then copied to every machine; returns when they end, in
-    UTC. Raises UsageError."""
+    """Write a new certificate and its key into a folder, which is then copied to every machine;
+    returns when they end, in UTC. Raises UsageError."""
     prepare()
     from distributed.security import Security
 

@@ -1,6 +1,7 @@
 """The study's side: who has joined, and a link to each.
 
-One thread watches the meeting place; transfers and orders wait in a few others. Whoever listens is told from those threads.
+One thread watches the meeting place; transfers and orders wait in a few others. Whoever listens is
+told from those threads.
 """
 
 import hashlib
@@ -54,7 +55,8 @@ logger = logging.getLogger(__name__)
 
 
 class Fleet:
-    """The machines at one address. `tell` hears news from `open` until `close`; a machine that leaves says so by its link."""
+    """The machines at one address. `tell` hears news from `open` until `close`; a machine that
+    leaves says so by its link."""
 
     def __init__(self, address: str, keys: Path | None = None, unprotected: bool = False) -> None:
         """Raises UsageError for an address that is none, or not to be trusted."""
@@ -73,9 +75,15 @@ class Fleet:
         self.shipping = _Shipping(self)
         self._digests: dict[Path, tuple[tuple[int, int, int], str]] = {}
 
-    def open(self, renderer: Renderer, study: str, on_reply: Callable[["RemoteLink", Reply | None], None],
-             tell: Callable[[News], None]) -> None:  # fmt: skip
-        """Look for machines from now on, which are to render with this renderer. Raises StudyError where nobody answers."""
+    def open(
+        self,
+        renderer: Renderer,
+        study: str,
+        on_reply: Callable[["RemoteLink", Reply | None], None],
+        tell: Callable[[News], None],
+    ) -> None:
+        """Look for machines from now on, which are to render with this renderer. Raises StudyError
+        where nobody answers."""
         self.renderer = renderer
         self.study = study
         self._on_reply = on_reply
@@ -97,7 +105,8 @@ class Fleet:
         self._disconnect()
 
     def ask(self, function: Callable[..., Any], *arguments: Any, on: str) -> Any:
-        """Call a function of the agent in one machine's process. Raises WorkerError where it has gone."""
+        """Call a function of the agent in one machine's process. Raises WorkerError where it has
+        gone."""
         future = self.submit(function, *arguments, on=on)
         while True:
             try:
@@ -123,9 +132,14 @@ class Fleet:
 
         try:
             return client.submit(
-                function, *arguments, workers=[on], allow_other_workers=False, pure=False, retries=0,
+                function,
+                *arguments,
+                workers=[on],
+                allow_other_workers=False,
+                pure=False,
+                retries=0,
                 key=f"{function.__name__}-{self.session}-{next(self._numbers)}",
-            )  # fmt: skip
+            )
         except Exception as error:
             raise WorkerError(one_line(error)) from error
 
@@ -145,11 +159,16 @@ class Fleet:
 
         try:
             self._client = Client(
-                self.address, security=self._security, timeout=LOOK_SECONDS * 5, set_as_default=False, heartbeat_interval=2000
+                self.address,
+                security=self._security,
+                timeout=LOOK_SECONDS * 5,
+                set_as_default=False,
+                heartbeat_interval=2000,
             )
         except (OSError, TimeoutError, ValueError) as error:
             raise StudyError(
-                f"{self.address}: no machines can be reached there ({one_line(error)[:160]}); begin with "
+                f"{self.address}: no machines can be reached there ({one_line(error)[:160]}); "
+                "begin with "
                 "`swift-sample machines start`"
             ) from error
 
@@ -173,7 +192,9 @@ class Fleet:
             raise WorkerError("it is gone")
 
         try:
-            told = client.sync(client.scheduler.identity, n_workers=-1, callback_timeout=GONE_SECONDS / 2)
+            told = client.sync(
+                client.scheduler.identity, n_workers=-1, callback_timeout=GONE_SECONDS / 2
+            )
         except (OSError, Late, TimeoutError, ValueError, TypeError) as error:
             raise WorkerError(one_line(error)) from error
 
@@ -184,7 +205,8 @@ class Fleet:
         return {address: str(worker["name"]) for address, worker in told["workers"].items()}
 
     def _watch(self) -> None:
-        """Until it is closed: greet who has come, and find the meeting place again where it was lost."""
+        """Until it is closed: greet who has come, and find the meeting place again where it was
+        lost."""
         heard = time.monotonic()
         is_lost = False
 
@@ -204,7 +226,11 @@ class Fleet:
                     self._lose_all()
                     if not is_lost and not self._closed.is_set():
                         logger.warning("machines: %s", one_line(error))
-                        self._tell(Heard(f"the machines' meeting place {self.address} does not answer", True))
+                        self._tell(
+                            Heard(
+                                f"the machines' meeting place {self.address} does not answer", True
+                            )
+                        )
 
                     is_lost = True
 
@@ -233,7 +259,11 @@ class Fleet:
         except (SwiftSampleError, ValueError, AttributeError) as error:
             if link.address in self._links:
                 self._tell(
-                    Heard(f"{link.name} is not used: it does not answer as a machine of Swift Sample ({one_line(error)})")
+                    Heard(
+                        f"{link.name} is not used: it does not answer as a machine of Swift "
+                        "Sample "
+                        f"({one_line(error)})"
+                    )
                 )
 
             return
@@ -262,12 +292,15 @@ class Fleet:
         told = event[1] if isinstance(event, tuple) else event
         link = self._links.get(str(told.get("worker")))
         if link is not None:
-            link.hear(int(told["number"]), Progress(share=float(told["share"]), text=str(told["text"])))
+            link.hear(
+                int(told["number"]), Progress(share=float(told["share"]), text=str(told["text"]))
+            )
 
 
 class RemoteLink:
-    """One machine, with the same face as a `WorkerLink`: jobs go there with the files that they need, and what they make
-    comes back to where it belongs before the reply does. None as a reply says that the machine has left."""
+    """One machine, with the same face as a `WorkerLink`: jobs go there with the files that they
+    need, and what they make comes back to where it belongs before the reply does. None as a reply
+    says that the machine has left."""
 
     pid = None
 
@@ -287,7 +320,8 @@ class RemoteLink:
         self._is_gone = False
 
     def send(self, request: Request, checks: tuple[str, Staging] | None = None) -> None:
-        """Send one job; its outcome follows. `checks` are a scene and its staging whose content shall be told with it."""
+        """Send one job; its outcome follows. `checks` are a scene and its staging whose content
+        shall be told with it."""
         if isinstance(request, Stop):
             self.stop_job()
             return
@@ -311,7 +345,9 @@ class RemoteLink:
         number = self._number
         if number and not self._is_gone:
             with suppress(Exception):
-                self._fleet.submit(agent.halt, self._fleet.session, number, at_once, on=self.address).release()
+                self._fleet.submit(
+                    agent.halt, self._fleet.session, number, at_once, on=self.address
+                ).release()
 
     def close(self) -> None:
         return
@@ -359,15 +395,21 @@ class RemoteLink:
             self._future = fleet.submit(agent.attend, order.model_dump_json(), on=self.address)
             self._future.add_done_callback(lambda done: self._later(done, request, number, checks))
 
-    def _later(self, done: Any, request: Request, number: int, checks: tuple[str, Staging] | None) -> None:
+    def _later(
+        self, done: Any, request: Request, number: int, checks: tuple[str, Staging] | None
+    ) -> None:
         with suppress(WorkerError):  # closed meanwhile
             self._fleet.later(self._arrive, done, request, number, checks)
 
-    def _arrive(self, done: Any, request: Request, number: int, checks: tuple[str, Staging] | None) -> None:
+    def _arrive(
+        self, done: Any, request: Request, number: int, checks: tuple[str, Staging] | None
+    ) -> None:
         """Take in what came of a job."""
         with self._told(number):
             if done.status != "finished":
-                raise WorkerError(one_line(done.exception()) if done.status == "error" else f"{self.name} left")
+                raise WorkerError(
+                    one_line(done.exception()) if done.status == "error" else f"{self.name} left"
+                )
 
             told, made = done.result()
             self._future = None
@@ -380,14 +422,21 @@ class RemoteLink:
             elif answer.kind == "held":
                 self._reply(number, Held(reason=answer.words))
             else:
-                self.content = SceneContent(**answer.content) if answer.content is not None else None
+                self.content = (
+                    SceneContent(**answer.content) if answer.content is not None else None
+                )
                 self.version = answer.version
-                self._reply(number, self._kept(REPLIES.validate_json(answer.outcome), made, outputs_of(request)))
+                self._reply(
+                    number,
+                    self._kept(REPLIES.validate_json(answer.outcome), made, outputs_of(request)),
+                )
 
     def _kept(self, outcome: Reply, made: Mapping[str, bytes], wanted: Sequence[str]) -> Reply:
         """Write what arrived, if it was asked for, and see that it is what was made."""
         if not set(made) <= set(wanted):  # a machine chooses no names on this computer
-            logger.warning("%s sent %s, which nobody asked for", self.name, ", ".join(sorted(made))[:200])
+            logger.warning(
+                "%s sent %s, which nobody asked for", self.name, ", ".join(sorted(made))[:200]
+            )
             return Void(reason=f"{self.name} sent a file that was not asked for")
 
         if isinstance(outcome, Failed) and outcome.fault in ("disk", "folder"):
@@ -416,7 +465,8 @@ class RemoteLink:
 
     @contextmanager
     def _told(self, number: int) -> Iterator[None]:
-        """Whatever goes wrong with a job is its outcome; of a machine that left that is told once."""
+        """Whatever goes wrong with a job is its outcome; of a machine that left that is told
+        once."""
         try:
             yield
         except WorkerError as error:
@@ -424,7 +474,10 @@ class RemoteLink:
                 self._reply(number, Failed(reason=one_line(error), fault="machine"))
         except OSError as error:
             full = is_full(Path(self._fleet.study), error)
-            self._reply(number, Failed(reason=f"here: {one_line(error)}", fault="disk" if full else "folder"))
+            self._reply(
+                number,
+                Failed(reason=f"here: {one_line(error)}", fault="disk" if full else "folder"),
+            )
         except SwiftSampleError as error:
             self._reply(number, Failed(reason=one_line(error)))
         except Exception as error:
@@ -433,7 +486,8 @@ class RemoteLink:
 
 
 def inputs_of(request: Request, renderer: Renderer, digest: Callable[[Path], str]) -> list[Sent]:
-    """The files that a job needs, with those beside a scene that it refers to. Raises SceneError, OSError."""
+    """The files that a job needs, with those beside a scene that it refers to. Raises SceneError,
+    OSError."""
     sent: list[Sent] = []
     spec: RenderSpec | None = getattr(request, "spec", None)
 
@@ -462,19 +516,25 @@ def outputs_of(request: Request) -> list[str]:
 
 
 def _tree(files: Sequence[Path], digest: Callable[[Path], str], first: str) -> list[Sent]:
-    """Files with the names that they have beside one another; the first is called by the name `first`."""
+    """Files with the names that they have beside one another; the first is called by the name
+    `first`."""
     whole = [file.resolve() for file in files]
     home = Path(os.path.commonpath([file.parent for file in whole]))
     told = [(file.relative_to(home).as_posix(), digest(file)) for file in whole]
     name = _tree_name(told)
     paths = [first, *map(str, files[1:])]
 
-    return [Sent(path=path, digest=own, name=inside, tree=name) for path, (inside, own) in zip(paths, told, strict=True)]
+    return [
+        Sent(path=path, digest=own, name=inside, tree=name)
+        for path, (inside, own) in zip(paths, told, strict=True)
+    ]
 
 
 def _tree_name(told: Iterable[tuple[str, str]]) -> str:
     """Sixteen hexadecimal digits that depend on names and contents."""
-    return hashlib.sha256("\n".join(f"{digest} {name}" for name, digest in told).encode("utf-8", "replace")).hexdigest()[:16]
+    return hashlib.sha256(
+        "\n".join(f"{digest} {name}" for name, digest in told).encode("utf-8", "replace")
+    ).hexdigest()[:16]
 
 
 @dataclass(eq=False)
@@ -495,7 +555,8 @@ class _Shipping:
         self.bytes_from_here = 0
 
     def ship(self, files: Iterable[Sent], link: RemoteLink) -> None:
-        """Bring files there. Raises WorkerError where that fails, OSError where one cannot be read."""
+        """Bring files there. Raises WorkerError where that fails, OSError where one cannot be
+        read."""
         wanted = {sent.digest: sent.path for sent in files}
         if not wanted:
             return
@@ -540,7 +601,8 @@ class _Shipping:
                 self._let_go(digest, giver)
 
     def _giver(self, digest: str) -> RemoteLink | None:
-        """Who gives it: the machine that has it and gives least, None for this computer; waits for one of them."""
+        """Who gives it: the machine that has it and gives least, None for this computer; waits for
+        one of them."""
         with self._changed:
             journey = self._journeys.setdefault(digest, _Journey())
             while True:
@@ -584,7 +646,11 @@ class _Shipping:
                     break
 
                 self.bytes_from_here += len(data)
-                self._take(self._fleet.ask(agent.take_piece, digest, self._fleet.session, offset, data, on=link.address))
+                self._take(
+                    self._fleet.ask(
+                        agent.take_piece, digest, self._fleet.session, offset, data, on=link.address
+                    )
+                )
                 offset += len(data)
 
                 if len(data) < agent.PIECE_BYTES:
@@ -596,7 +662,9 @@ class _Shipping:
 
         for offset in range(0, max(size, 1), agent.PIECE_BYTES):
             piece = fleet.submit(agent.give_piece, digest, offset, on=giver.address)
-            self._take(fleet.ask(agent.take_piece, digest, fleet.session, offset, piece, on=link.address))
+            self._take(
+                fleet.ask(agent.take_piece, digest, fleet.session, offset, piece, on=link.address)
+            )
 
     @staticmethod
     def _take(problem: str) -> None:

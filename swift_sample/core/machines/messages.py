@@ -1,4 +1,5 @@
-"""What the study's side and a machine tell each other, as JSON; pictures and files go beside it as they are."""
+"""What the study's side and a machine tell each other, as JSON; pictures and files go beside it as
+they are."""
 
 from typing import Any, Literal
 
@@ -14,7 +15,8 @@ class Card(Message):
     """what makes its kind (`Machine.hardware`)"""
     software: str
     renderer: str
-    """the version of the renderer that was asked for; "" where that can be told only once its file is there"""
+    """the version of the renderer that was asked for; "" where that can be told only once its file
+    is there"""
     problem: str = ""
     """why it cannot render with that; "" where it can"""
     at: float
@@ -26,8 +28,8 @@ class Card(Message):
 
 
 class Sent(Message):
-    """A file that travels: where it stands at the study's side, its content, and its name beside the others of its tree, ""
-    where it stands alone."""
+    """A file that travels: where it stands at the study's side, its content, and its name beside
+    the others of its tree, "" where it stands alone."""
 
     path: str
     digest: str
@@ -55,7 +57,8 @@ class Order(Message):
 
 
 class Answer(Message):
-    """What came of an order. `kind` "lacks" where files have to travel first, "held" where another study is timed there."""
+    """What came of an order. `kind` "lacks" where files have to travel first, "held" where another
+    study is timed there."""
 
     kind: Literal["done", "lacks", "held"]
     outcome: str = ""

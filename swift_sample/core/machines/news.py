@@ -20,7 +20,8 @@ class Joined:
 
 @dataclass(frozen=True)
 class Heard:
-    """Something about the meeting place, or a machine that is not used, in words; `is_lost` while nobody can be reached."""
+    """Something about the meeting place, or a machine that is not used, in words; `is_lost` while
+    nobody can be reached."""
 
     words: str
     is_lost: bool = False
@@ -30,7 +31,11 @@ News = Joined | Heard
 
 
 def version_words(there: str, here: str) -> str:
-    """Why a machine with this version of the renderer is not used; "" where it is the same as here."""
+    """Why a machine with this version of the renderer is not used; "" where it is the same as
+    here."""
     if there == here:
         return ""
-    return f"its renderer is of version {there[:40]}, here it is {here[:40]}; results of different versions do not mix"
+    return (
+        f"its renderer is of version {there[:40]}, here it is {here[:40]}; results of different "
+        "versions do not mix"
+    )

@@ -12,10 +12,17 @@ from urllib.parse import urlsplit
 
 from swift_sample.core.errors import StudyError, UsageError, one_line
 from swift_sample.core.machines import agent
-from swift_sample.core.machines.engine import LOOPBACK_PAGES, checked_address, listening_host, prepare, security
+from swift_sample.core.machines.engine import (
+    LOOPBACK_PAGES,
+    checked_address,
+    listening_host,
+    prepare,
+    security,
+)
 
 THREADS = 4
-"""Of a machine's process: one waits for the renderer, the others take in files and say what goes on."""
+"""Of a machine's process: one waits for the renderer, the others take in files and say what goes
+on."""
 AGAIN_SECONDS = 2.0
 """How long a machine that lost its meeting place waits before it looks for it again."""
 STOPPED = "stopped"
@@ -33,10 +40,15 @@ class Present:
 
 
 def meet(
-    address: str, keys: Path | None, unprotected: bool, say: Say, began: Callable[[str], None] = lambda at: None
+    address: str,
+    keys: Path | None,
+    unprotected: bool,
+    say: Say,
+    began: Callable[[str], None] = lambda at: None,
 ) -> None:
-    """Hold a meeting place at an address until SIGINT or SIGTERM, or until it is stopped from elsewhere. `began` is told the
-    address once machines can join. Raises UsageError, StudyError where the address is taken."""
+    """Hold a meeting place at an address until SIGINT or SIGTERM, or until it is stopped from
+    elsewhere. `began` is told the address once machines can join. Raises UsageError, StudyError
+    where the address is taken."""
     prepare()
     asyncio.run(_meet(checked_address(address, keys, unprotected), keys, say, began))
 
@@ -49,15 +61,24 @@ async def _meet(address: str, keys: Path | None, say: Say, began: Callable[[str]
 
     try:
         scheduler = await Scheduler(
-            host=parts.hostname, port=parts.port, protocol=parts.scheme, security=security(keys), dashboard=False,
+            host=parts.hostname,
+            port=parts.port,
+            protocol=parts.scheme,
+            security=security(keys),
+            dashboard=False,
             dashboard_address=LOOPBACK_PAGES,
-        )  # fmt: skip
+        )
     except OSError as error:
-        raise StudyError(f"{address}: machines cannot meet there ({one_line(error)}); choose another port") from error
+        raise StudyError(
+            f"{address}: machines cannot meet there ({one_line(error)}); choose another port"
+        ) from error
 
     ended = asyncio.Event()
     _on_signals(ended.set)
-    say(f"machines meet at {scheduler.address}; on each: swift-sample machines join {scheduler.address}")
+    say(
+        f"machines meet at {scheduler.address}; on each: swift-sample machines join "
+        f"{scheduler.address}"
+    )
     began(scheduler.address)
     _, pending = await asyncio.wait(
         [asyncio.ensure_future(ended.wait()), asyncio.ensure_future(scheduler.finished())],
@@ -69,9 +90,17 @@ async def _meet(address: str, keys: Path | None, say: Say, began: Callable[[str]
     await scheduler.close()
 
 
-def join(address: str, name: str, keys: Path | None, unprotected: bool, processors: Iterable[int], say: Say) -> None:
-    """Be one of the machines until SIGINT or SIGTERM, or until all are stopped; whenever the meeting place is lost, look for
-    it again. Only these `processors` of this computer are used, all of them where none are given. Raises UsageError."""
+def join(
+    address: str,
+    name: str,
+    keys: Path | None,
+    unprotected: bool,
+    processors: Iterable[int],
+    say: Say,
+) -> None:
+    """Be one of the machines until SIGINT or SIGTERM, or until all are stopped; whenever the
+    meeting place is lost, look for it again. Only these `processors` of this computer are used, all
+    of them where none are given. Raises UsageError."""
     prepare()
     checked = checked_address(address, keys, unprotected)
     wanted = frozenset(processors)
@@ -79,7 +108,10 @@ def join(address: str, name: str, keys: Path | None, unprotected: bool, processo
 
     if not wanted <= own:
         missing = ", ".join(str(number) for number in sorted(wanted - own))
-        raise UsageError(f"--processors: there is no processor {missing} here; there are {min(own)} to {max(own)}")
+        raise UsageError(
+            f"--processors: there is no processor {missing} here; there are {min(own)} to "
+            f"{max(own)}"
+        )
 
     if wanted:
         os.sched_setaffinity(0, wanted)
@@ -111,15 +143,24 @@ async def _stay(address: str, name: str, keys: Path | None, ended: asyncio.Event
 
     try:
         worker = Worker(
-            address, nthreads=THREADS, name=name, security=security(keys), memory_limit=0,
-            host=listening_host(address), dashboard=False, dashboard_address=LOOPBACK_PAGES,
-            local_directory=str(agent.scratch()), death_timeout=10,
-        )  # fmt: skip
+            address,
+            nthreads=THREADS,
+            name=name,
+            security=security(keys),
+            memory_limit=0,
+            host=listening_host(address),
+            dashboard=False,
+            dashboard_address=LOOPBACK_PAGES,
+            local_directory=str(agent.scratch()),
+            death_timeout=10,
+        )
         await worker
     except (OSError, TimeoutError, ValueError, RuntimeError) as error:
         reason = one_line(error.__cause__ or error)
         if "name" in reason and "taken" in reason:
-            raise UsageError(f"{name}: another machine has this name; choose one with --name") from error
+            raise UsageError(
+                f"{name}: another machine has this name; choose one with --name"
+            ) from error
         return f"{address}: no machines meet there yet ({reason[:120]})"
 
     say(f"{name} has joined {address}")
@@ -153,11 +194,14 @@ def present(address: str, keys: Path | None, unprotected: bool) -> list[Present]
     with _client(address, keys, unprotected) as client:
         workers = client.scheduler_info(n_workers=-1)["workers"]
         doing = client.run(agent.doing) if workers else {}
-        return [Present(str(told["name"]), at, str(doing.get(at, ""))) for at, told in workers.items()]
+        return [
+            Present(str(told["name"]), at, str(doing.get(at, ""))) for at, told in workers.items()
+        ]
 
 
 def stop(address: str, keys: Path | None, unprotected: bool) -> int:
-    """Send all machines home and end the meeting place; returns how many there were. Raises what `present` raises."""
+    """Send all machines home and end the meeting place; returns how many there were. Raises what
+    `present` raises."""
     with _client(address, keys, unprotected) as client:
         workers = client.scheduler_info(n_workers=-1)["workers"]
         if workers:
@@ -177,5 +221,7 @@ def _client(address: str, keys: Path | None, unprotected: bool) -> Any:
         return Client(checked, security=security(keys), timeout=5, set_as_default=False)
     except (OSError, TimeoutError, ValueError) as error:
         raise StudyError(
-            f"{checked}: no machines can be reached there ({one_line(error)[:160]}); begin with `swift-sample machines start`"
+            f"{checked}: no machines can be reached there ({one_line(error)[:160]}); begin "
+            "with "
+            "`swift-sample machines start`"
         ) from error

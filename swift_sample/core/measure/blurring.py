@@ -14,18 +14,25 @@ REACH = 3.0
 
 
 def blur(values: np.ndarray, sigma: float, reach: float = REACH) -> np.ndarray:
-    """Gaussian smoothing of float32 [h, w] or each channel of [h, w, c]; edges are mirrored. Within a few percent for wide
-    ones."""
+    """Gaussian smoothing of float32 [h, w] or each channel of [h, w, c]; edges are mirrored. Within
+    a few percent for wide ones."""
     values = np.ascontiguousarray(values, np.float32)
     height, width, channels = (*values.shape, 1)[:3]
-    step = min(int(sigma / SIGMA_IN_STEPS), *(max(1, side // LEAST_REDUCED_SIDE) for side in (height, width)))
+    step = min(
+        int(sigma / SIGMA_IN_STEPS),
+        *(max(1, side // LEAST_REDUCED_SIDE) for side in (height, width)),
+    )
     rows = values.reshape(height, -1)
 
     if step < 2:
         return blurred(rows, channels, weights_of(sigma, reach)).reshape(values.shape)
 
     # Averaging over a step blurs by itself: a variance of 1/12 of the step squared.
-    small = blurred(reduced(rows, channels, step), channels, weights_of(np.sqrt((sigma / step) ** 2 - 1 / 12), reach))
+    small = blurred(
+        reduced(rows, channels, step),
+        channels,
+        weights_of(np.sqrt((sigma / step) ** 2 - 1 / 12), reach),
+    )
     return enlarged(small, height, width, channels, step).reshape(values.shape)
 
 

@@ -1,4 +1,5 @@
-"""The cells in which a picture's places are judged, by its measures and by the renderer that stops pixels early."""
+"""The cells in which a picture's places are judged, by its measures and by the renderer that stops
+pixels early."""
 
 CELL_SHARE = 0.125
 """Side of a cell over the picture's height."""

@@ -49,17 +49,25 @@ class Area:
         x, y = min(new[0] - 1, round(self.x * sx)), min(new[1] - 1, round(self.y * sy))
 
         return Area(
-            self.name, x, y, max(1, min(new[0] - x, round(self.width * sx))), max(1, min(new[1] - y, round(self.height * sy)))
+            self.name,
+            x,
+            y,
+            max(1, min(new[0] - x, round(self.width * sx))),
+            max(1, min(new[1] - y, round(self.height * sy))),
         )
 
     def check(self, picture_width: int, picture_height: int) -> None:
         """Raise UsageError unless the area has pixels and lies inside the picture."""
         inside = (
-            self.x >= 0 and self.y >= 0 and self.x + self.width <= picture_width and self.y + self.height <= picture_height
+            self.x >= 0
+            and self.y >= 0
+            and self.x + self.width <= picture_width
+            and self.y + self.height <= picture_height
         )
         if self.width < 1 or self.height < 1 or not inside:
             raise UsageError(
-                f"area={self.x},{self.y},{self.width},{self.height}: does not lie inside the picture of "
+                f"area={self.x},{self.y},{self.width},{self.height}: does not lie inside the "
+                "picture of "
                 f"{picture_width}x{picture_height}"
             )
 
@@ -68,12 +76,16 @@ Figures = dict[str, Figure | None]
 """Measure to figure; None where it cannot be known from the pictures."""
 
 
-def measure(pair: Comparison, areas: tuple[Area, ...] = (), only: tuple[str, ...] = ()) -> dict[str, Figures]:
-    """Figures of the whole picture under WHOLE, those of its worst places among them, and of every area under its name.
+def measure(
+    pair: Comparison, areas: tuple[Area, ...] = (), only: tuple[str, ...] = ()
+) -> dict[str, Figures]:
+    """Figures of the whole picture under WHOLE, those of its worst places among them, and of every
+    area under its name.
 
-    Intervals tell how far other seeds would move a figure (`intervals`), from blocks at least 16 pixels wide and four times
-    the smoothing of light shift. An area of fewer than LEAST_AREA pixels has no figures. `only` limits which measures are
-    taken. Deterministic. Raises UsageError for an area outside the picture.
+    Intervals tell how far other seeds would move a figure (`intervals`), from blocks at least 16
+    pixels wide and four times the smoothing of light shift. An area of fewer than LEAST_AREA pixels
+    has no figures. `only` limits which measures are taken. Deterministic. Raises UsageError for an
+    area outside the picture.
     """
     height, width = pair.shape
     for area in areas:
@@ -94,7 +106,9 @@ def measure(pair: Comparison, areas: tuple[Area, ...] = (), only: tuple[str, ...
         local = LOCAL_MEASURES.get(one.kind.key)
         worst = worst_place(cells, quarters, local) if local is not None else None
         figures = [
-            figure_with_interval(sums, one.figure, evidence.counted_in) if area.width * area.height >= LEAST_AREA else None
+            figure_with_interval(sums, one.figure, evidence.counted_in)
+            if area.width * area.height >= LEAST_AREA
+            else None
             for area, sums in zip(parts, blocks, strict=True)
         ]
 
@@ -115,4 +129,10 @@ def measure(pair: Comparison, areas: tuple[Area, ...] = (), only: tuple[str, ...
 
 def _blocks(area: Area, side: int) -> Regions:
     """Three blocks at least along each side, where there are so many pixels."""
-    return Regions.blocks(area.x, area.y, area.width, area.height, max(1, min(side, area.width // 3, area.height // 3)))
+    return Regions.blocks(
+        area.x,
+        area.y,
+        area.width,
+        area.height,
+        max(1, min(side, area.width // 3, area.height // 3)),
+    )

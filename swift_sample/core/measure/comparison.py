@@ -11,12 +11,14 @@ from swift_sample.core.picture.colour import LUMINANCE
 from swift_sample.core.picture.view import View
 
 SHIFT_SIGMA_SHARE = 0.02
-"""Light shift looks at regions of this share of the picture's height (standard deviation of the smoothing)."""
+"""Light shift looks at regions of this share of the picture's height (standard deviation of the
+smoothing)."""
 FEW_RUNS = 3
 SPLITS = 6
 """With more runs, this many of the ways to part them into halves are looked at."""
 BEND_SIGMAS = 3.0
-"""What the view's bend makes of noise is taken over regions this many times wider than those of light shift."""
+"""What the view's bend makes of noise is taken over regions this many times wider than those of
+light shift."""
 MOST_PARTS = 8
 """More runs than this are put together to so many parts, where it is looked at how runs differ."""
 
@@ -33,7 +35,11 @@ def luminance(levels: np.ndarray) -> np.ndarray:
 def mean_square(picture: np.ndarray, factor: float = 1.0) -> np.ndarray:
     """The mean of (factor a)^2 over the channels, float32[h, w] of float32[h, w, 3]."""
     squares = np.empty(picture.shape[:2], np.float32)
-    set_mean_square(squares.ravel(), np.ascontiguousarray(picture).reshape(-1, 3), np.float32(factor * factor / 3))
+    set_mean_square(
+        squares.ravel(),
+        np.ascontiguousarray(picture).reshape(-1, 3),
+        np.float32(factor * factor / 3),
+    )
     return squares
 
 
@@ -43,7 +49,8 @@ def mean_product(picture: np.ndarray, other: np.ndarray) -> np.ndarray:
 
 
 def splits(count: int) -> list[tuple[np.ndarray, np.ndarray]]:
-    """Ways to part runs into two: each run in turn beside the others where there are three, else halves at random."""
+    """Ways to part runs into two: each run in turn beside the others where there are three, else
+    halves at random."""
     if count <= FEW_RUNS:
         orders = [np.roll(np.arange(count), k) for k in range(1 if count == 2 else count)]
     else:
@@ -54,8 +61,8 @@ def splits(count: int) -> list[tuple[np.ndarray, np.ndarray]]:
 
 
 def mean_of(maps: Sequence[np.ndarray]) -> np.ndarray:
-    """The mean of pictures or maps, float32; a single one itself. Adds one to the other: a stack of them takes thrice as
-    long."""
+    """The mean of pictures or maps, float32; a single one itself. Adds one to the other: a stack of
+    them takes thrice as long."""
     if len(maps) == 1:
         return maps[0]
 
@@ -68,12 +75,14 @@ def mean_of(maps: Sequence[np.ndarray]) -> np.ndarray:
 
 
 class Comparison:
-    """A trial's pictures and the reference in display levels, with everything that several measures share.
+    """A trial's pictures and the reference in display levels, with everything that several measures
+    share.
 
-    pictures: linear float32[h, w, 3] each, rendered with different seeds; halves: the two halves of a single
-    undenoised picture, where there is only one; reference_halves: None where the reference has none. `seeds` says whether
-    another run could tell what of a single picture is noise; where none can, it is taken as it is. With `estimates` the grain
-    of such a picture is estimated from how it differs from the reference.
+    pictures: linear float32[h, w, 3] each, rendered with different seeds; halves: the two halves of
+    a single undenoised picture, where there is only one; reference_halves: None where the reference
+    has none. `seeds` says whether another run could tell what of a single picture is noise; where
+    none can, it is taken as it is. With `estimates` the grain of such a picture is estimated from
+    how it differs from the reference.
     """
 
     def __init__(
@@ -96,7 +105,9 @@ class Comparison:
         self._reference_light_halves = reference_halves
         self.halves = tuple(view.levels(half) for half in halves) if halves is not None else None
         self.reference = view.levels(reference)
-        self.reference_halves = tuple(view.levels(half) for half in reference_halves) if reference_halves else None
+        self.reference_halves = (
+            tuple(view.levels(half) for half in reference_halves) if reference_halves else None
+        )
 
     @property
     def shape(self) -> tuple[int, int]:
@@ -118,19 +129,23 @@ class Comparison:
 
     @property
     def has_noise(self) -> bool:
-        """Whether there is anything to tell the trial's noise by: two runs, or the halves of an undenoised one."""
+        """Whether there is anything to tell the trial's noise by: two runs, or the halves of an
+        undenoised one."""
         return len(self._independent) > 1
 
     @cached_property
     def parts(self) -> list[np.ndarray]:
-        """Linear means of disjoint groups of runs, at most MOST_PARTS; of a single run its halves, or itself."""
-        groups = np.array_split(np.arange(len(self._independent)), min(MOST_PARTS, len(self._independent)))
+        """Linear means of disjoint groups of runs, at most MOST_PARTS; of a single run its halves,
+        or itself."""
+        groups = np.array_split(
+            np.arange(len(self._independent)), min(MOST_PARTS, len(self._independent))
+        )
         return [mean_of([self._independent[k] for k in group]) for group in groups]
 
     @property
     def part_scale(self) -> float:
-        """What the difference of a part from the mean of all is multiplied by, so that the squares of all parts sum to the
-        variance of that mean: 1 / sqrt(n (n - 1)) for n parts."""
+        """What the difference of a part from the mean of all is multiplied by, so that the squares
+        of all parts sum to the variance of that mean: 1 / sqrt(n (n - 1)) for n parts."""
         count = len(self.parts)
         return float(1 / np.sqrt(count * (count - 1)))
 
@@ -151,9 +166,10 @@ class Comparison:
 
     @cached_property
     def soft_halves(self) -> list[Halves]:
-        """Display levels of the smoothed light of disjoint halves of the parts. What the bend of the view makes of the noise
-        that is left is taken off: by the second order of the delta method it is proportional to the noise's variance, so one
-        part on its own shows as many times more of it as there are parts."""
+        """Display levels of the smoothed light of disjoint halves of the parts. What the bend of
+        the view makes of the noise that is left is taken off: by the second order of the delta
+        method it is proportional to the noise's variance, so one part on its own shows as many
+        times more of it as there are parts."""
         soft = self._soft
         levels = self.soft_parts
         if len(soft) == 1:
@@ -161,10 +177,16 @@ class Comparison:
 
         count = len(soft)
         middle = self.view.levels(mean_of(soft))
-        bend = blur((mean_of(levels) - middle) * np.float32(count / (count - 1)), BEND_SIGMAS * self.sigma)
+        bend = blur(
+            (mean_of(levels) - middle) * np.float32(count / (count - 1)), BEND_SIGMAS * self.sigma
+        )
 
         def even(group: np.ndarray) -> np.ndarray:
-            shown = levels[group[0]] if len(group) == 1 else self.view.levels(mean_of([soft[k] for k in group]))
+            shown = (
+                levels[group[0]]
+                if len(group) == 1
+                else self.view.levels(mean_of([soft[k] for k in group]))
+            )
             return shown - bend / np.float32(len(group))
 
         return [(even(first), even(second)) for first, second in splits(count)]

@@ -1,10 +1,13 @@
-"""What a machine that drifts or is busy does to times: corrections from neighbouring runs, and runs that are left out.
+"""What a machine that drifts or is busy does to times: corrections from neighbouring runs, and runs
+that are left out.
 
-Runs are shuffled, so a run's neighbours in time are of other trials; how far they lie from their own trials' medians tells
-how fast the machine was just then. That mean of neighbours, scaled by how well it predicts, is taken out: the neighbour
-adjustment of field trials (Papadakis 1937; Bartlett 1978, J. R. Stat. Soc. B 40(2), 147-174). How many neighbours count is
-chosen by how well they predict the runs that they leave out, so slow drifts and short bursts are both followed, and a steady
-machine is left alone. Controls, repeats of the base spread over every block, are the surest neighbours.
+Runs are shuffled, so a run's neighbours in time are of other trials; how far they lie from their
+own trials' medians tells how fast the machine was just then. That mean of neighbours, scaled by how
+well it predicts, is taken out: the neighbour adjustment of field trials (Papadakis 1937; Bartlett
+1978, J. R. Stat. Soc. B 40(2), 147-174). How many neighbours count is chosen by how well they
+predict the runs that they leave out, so slow drifts and short bursts are both followed, and a
+steady machine is left alone. Controls, repeats of the base spread over every block, are the surest
+neighbours.
 """
 
 import math
@@ -17,17 +20,19 @@ import numpy as np
 ODD_SHARE = 0.15
 """A run that differs from its trial's median by more than this share is repeated and left out,"""
 ODD_SPREADS = 3.5
-"""and by more than so many standard deviations: on a restless machine 15 % is nothing odd, and leaving out what is usual
-would make intervals too narrow (0.80 instead of 0.95 at a scatter of 0.11)."""
+"""and by more than so many standard deviations: on a restless machine 15 % is nothing odd, and
+leaving out what is usual would make intervals too narrow (0.80 instead of 0.95 at a scatter of
+0.11)."""
 DRIFT_WARNING = 0.05
 """A correction by more than this share is worth a warning."""
 MOST_LEFT_OUT = 2
-"""Runs of one trial that may be left out; a machine that needs more is too restless to be correction."""
+"""Runs of one trial that may be left out; a machine that needs more is too restless to be
+correction."""
 REACHES = (1, 2, 4, 8, 16)
 """Numbers of neighbours to each side that are tried."""
 WORTH_CORRECTING = 8.0
-"""By how much a drift must raise twice the log likelihood of the runs; 4 % of steady studies are corrected by chance,
-by a hundredth."""
+"""By how much a drift must raise twice the log likelihood of the runs; 4 % of steady studies are
+corrected by chance, by a hundredth."""
 LEAST_RUNS = 8
 """Fewer runs with repeats tell nothing of a drift."""
 FURTHEST = 0.5
@@ -40,8 +45,8 @@ NORMAL_MEDIAN = 0.6745
 
 @dataclass(frozen=True)
 class TimedRun:
-    """One run as far as steadying needs it; numbers rise in the order in which runs were made. Only runs of one `host` are
-    neighbours: machines of a kind drift each by itself."""
+    """One run as far as steadying needs it; numbers rise in the order in which runs were made. Only
+    runs of one `host` are neighbours: machines of a kind drift each by itself."""
 
     number: int
     trial: int
@@ -51,8 +56,8 @@ class TimedRun:
 
 @dataclass(frozen=True)
 class DriftCorrection:
-    """`drift` by number of run: how many times slower than usual the machine was then; empty where it was steady.
-    `left_out` are the numbers of odd runs."""
+    """`drift` by number of run: how many times slower than usual the machine was then; empty where
+    it was steady. `left_out` are the numbers of odd runs."""
 
     drift: Mapping[int, float] = field(default_factory=dict)
     left_out: frozenset[int] = frozenset()
@@ -80,7 +85,10 @@ def correct_drift(runs: Iterable[TimedRun]) -> DriftCorrection:
     numbers = [run.number for run in runs]
     left_out = frozenset(numbers[place] for place in _odd_ones(logs - drift, trials))
 
-    return DriftCorrection({n: math.exp(d) for n, d in zip(numbers, drift, strict=True)} if drift.any() else {}, left_out)
+    return DriftCorrection(
+        {n: math.exp(d) for n, d in zip(numbers, drift, strict=True)} if drift.any() else {},
+        left_out,
+    )
 
 
 def _medians(values: np.ndarray, groups: np.ndarray) -> np.ndarray:
@@ -95,10 +103,12 @@ def _medians(values: np.ndarray, groups: np.ndarray) -> np.ndarray:
 
 
 def _drift(logs: np.ndarray, trials: np.ndarray, hosts: np.ndarray) -> np.ndarray:
-    """Log slowness at every run, float64[n]; zero where no drift can be told from chance. At `hosts` runs of another host
-    begin, int64[h - 1]."""
+    """Log slowness at every run, float64[n]; zero where no drift can be told from chance. At
+    `hosts` runs of another host begin, int64[h - 1]."""
     counts = np.bincount(trials)[trials]
-    weights = np.where(counts > 1, 1 - 1 / counts, 0.0)  # a run alone is its own median and tells nothing
+    weights = np.where(
+        counts > 1, 1 - 1 / counts, 0.0
+    )  # a run alone is its own median and tells nothing
     used = weights > 0
     none = np.zeros_like(logs)
 
@@ -107,7 +117,9 @@ def _drift(logs: np.ndarray, trials: np.ndarray, hosts: np.ndarray) -> np.ndarra
 
     off = _off(logs, none, trials)
     gains = {
-        reach: _gain(off, weights, _neighbours(off, weights, reach, hosts)) for reach in REACHES if 2 * reach < len(logs)
+        reach: _gain(off, weights, _neighbours(off, weights, reach, hosts))
+        for reach in REACHES
+        if 2 * reach < len(logs)
     }
     reach = max(gains, key=lambda reach: gains[reach])
 
@@ -124,25 +136,31 @@ def _drift(logs: np.ndarray, trials: np.ndarray, hosts: np.ndarray) -> np.ndarra
 
 
 def _off(logs: np.ndarray, drift: np.ndarray, trials: np.ndarray) -> np.ndarray:
-    """How far every run lies from its trial's median of corrected times, drift and chance together."""
+    """How far every run lies from its trial's median of corrected times, drift and chance
+    together."""
     return np.clip(logs - _medians(logs - drift, trials), -FURTHEST, FURTHEST)
 
 
 def _neighbours(off: np.ndarray, weights: np.ndarray, reach: int, hosts: np.ndarray) -> np.ndarray:
-    """The weighted mean of the others within `reach` runs to each side on the same host, nearer ones counting more."""
+    """The weighted mean of the others within `reach` runs to each side on the same host, nearer
+    ones counting more."""
     shape = 1 - np.abs(np.arange(-reach, reach + 1)) / (reach + 1)
     shape[reach] = 0
 
     def sums(values: np.ndarray) -> np.ndarray:
         parts = np.split(values, hosts)
-        return np.concatenate([np.convolve(part, shape)[reach : reach + len(part)] for part in parts])
+        return np.concatenate(
+            [np.convolve(part, shape)[reach : reach + len(part)] for part in parts]
+        )
 
     return sums(off * weights) / np.maximum(sums(weights), 1e-9)
 
 
 def _slope(off: np.ndarray, weights: np.ndarray, near: np.ndarray) -> float:
     """How much of what neighbours show is found in a run itself: least squares, from 0 to 1."""
-    return float(np.clip((weights * near * off).sum() / max((weights * near**2).sum(), 1e-12), 0, 1))
+    return float(
+        np.clip((weights * near * off).sum() / max((weights * near**2).sum(), 1e-12), 0, 1)
+    )
 
 
 def _gain(off: np.ndarray, weights: np.ndarray, near: np.ndarray) -> float:
@@ -153,7 +171,8 @@ def _gain(off: np.ndarray, weights: np.ndarray, near: np.ndarray) -> float:
 
 
 def _odd_ones(logs: np.ndarray, trials: np.ndarray) -> list[int]:
-    """Places of runs far from their trial's median, the farthest first, as long as most of the trial's runs stay."""
+    """Places of runs far from their trial's median, the farthest first, as long as most of the
+    trial's runs stay."""
     off = np.abs(logs - _medians(logs, trials))
     counts = np.bincount(trials)
     odd = max(math.log(1 + ODD_SHARE), ODD_SPREADS * _robust_spread(off, trials))
@@ -169,10 +188,12 @@ def _odd_ones(logs: np.ndarray, trials: np.ndarray) -> list[int]:
 
 
 def _robust_spread(off: np.ndarray, trials: np.ndarray) -> float:
-    """Standard deviation of one run's log time, which outliers hardly move: the median distance from the trials' medians,
-    without the one run that is the median of an odd number. Trials of fewer than three runs do not count.
+    """Standard deviation of one run's log time, which outliers hardly move: the median distance
+    from the trials' medians, without the one run that is the median of an odd number. Trials of
+    fewer than three runs do not count.
 
-    For normal times it is right within 2 % where trials have an odd number of runs, and 28 % low where all have four.
+    For normal times it is right within 2 % where trials have an odd number of runs, and 28 % low
+    where all have four.
     """
     counts = np.bincount(trials)
     middle_runs = int(((counts > 2) & (counts % 2 == 1)).sum())

@@ -1,8 +1,10 @@
-"""Image measures, each a small class with a common shape: what it sees of the pictures as maps, and a figure from their sums.
+"""Image measures, each a small class with a common shape: what it sees of the pictures as maps, and
+a figure from their sums.
 
-Because a figure depends only on sums over pixels, the same maps serve the whole picture, every watch area, and every cell in
-which the worst place is sought. Beside the maps stands how they would differ with other seeds (`intervals` makes 95 %
-intervals of it). Adding a measure means its kind, one class and its place in MEASURES.
+Because a figure depends only on sums over pixels, the same maps serve the whole picture, every
+watch area, and every cell in which the worst place is sought. Beside the maps stands how they would
+differ with other seeds (`intervals` makes 95 % intervals of it). Adding a measure means its kind,
+one class and its place in MEASURES.
 """
 
 from collections.abc import Callable, Iterator, Mapping
@@ -13,15 +15,28 @@ import numpy as np
 
 from swift_sample.core.measure import kinds
 from swift_sample.core.measure.blurring import blur
-from swift_sample.core.measure.comparison import Comparison, luminance, mean_of, mean_product, mean_square
+from swift_sample.core.measure.comparison import (
+    Comparison,
+    luminance,
+    mean_of,
+    mean_product,
+    mean_square,
+)
 from swift_sample.core.measure.kinds import Kind
 from swift_sample.core.measure.perceptual import colour_difference
-from swift_sample.core.measure.rows import STRAY_LEVELS, STRAY_NEIGHBOURHOOD, enlarged, reduced, stands_out
+from swift_sample.core.measure.rows import (
+    STRAY_LEVELS,
+    STRAY_NEIGHBOURHOOD,
+    enlarged,
+    reduced,
+    stands_out,
+)
 from swift_sample.core.picture.colour import LEVELS
 
 Maps = dict[str, np.ndarray]
 Sums = Mapping[str, np.ndarray]
-"""Name to float64[b]: the sum of a map in each of b places or resamplings; "pixels" is the number of pixels."""
+"""Name to float64[b]: the sum of a map in each of b places or resamplings; "pixels" is the number
+of pixels."""
 
 DETAIL_SIGMAS = (1.0, 2.0, 4.0)
 """Denoising, in pixels, between the bands of the pyramid."""
@@ -29,36 +44,42 @@ STRUCTURE_LEVELS = 1.0
 """The reference has structure where its band stands out by this rms within a few pixels."""
 LIGHT_SIGMA = 8.0
 LEAST_LIGHT = 4.0
-"""Structure is taken relative to the light around it (sigma in pixels), no less than so many levels."""
+"""Structure is taken relative to the light around it (sigma in pixels), no less than so many
+levels."""
 LOCAL_SIGMA = 3.0
 FINE_SIGMA = 3.0
 """Pixels: grain of a single picture is what differs from the reference more finely than this."""
 FAR = 3
-"""Pixels between the points of the differences that see the whole of noise which pixel filters made soft."""
+"""Pixels between the points of the differences that see the whole of noise which pixel filters made
+soft."""
 LEAST_GRAIN = 0.05
 """Levels under which a place says nothing of how soft grain is."""
 MOST_LAG = 8
 EVERY = 4
-"""Pixels over which it is asked how far noise is correlated, and every how many rows or columns are looked at for it."""
+"""Pixels over which it is asked how far noise is correlated, and every how many rows or columns are
+looked at for it."""
 GAIN_STEP = 4
 MOST_GAIN = 1.25
-"""Where structure stands out by more than this beside the reference's, what it has more is light lost around it."""
+"""Where structure stands out by more than this beside the reference's, what it has more is light
+lost around it."""
 
 
 @dataclass(frozen=True)
 class Evidence:
     """What a measure sees: maps, and of what other seeds would change in them what is known.
 
-    `contrasts` gives maps of independent sources one after the other; the squares of their sums over regions wider than the
-    noise is correlated add up to the variance of the sums of `maps`. `variances` are variances per pixel instead, where
-    pixels are independent. Where neither is known, neighbouring regions are compared.
+    `contrasts` gives maps of independent sources one after the other; the squares of their sums
+    over regions wider than the noise is correlated add up to the variance of the sums of `maps`.
+    `variances` are variances per pixel instead, where pixels are independent. Where neither is
+    known, neighbouring regions are compared.
     """
 
     maps: Maps
     contrasts: Callable[[], Iterator[Maps]] | None = None
     variances: Maps | None = None
     counted_in: int = 0
-    """Of how many runs the maps hold the mean number of rare events, which is Poisson's; 0 where they hold something else."""
+    """Of how many runs the maps hold the mean number of rare events, which is Poisson's; 0 where
+    they hold something else."""
 
 
 class Measure(Protocol):
@@ -67,14 +88,16 @@ class Measure(Protocol):
     kind: Kind
 
     def look(self, pair: Comparison) -> Evidence | None:
-        """Maps over the picture, float[h, w]; None where the figure cannot be known from these pictures."""
+        """Maps over the picture, float[h, w]; None where the figure cannot be known from these
+        pictures."""
 
     def figure(self, sums: Sums) -> np.ndarray:
         """The figure from summed maps, one for each place or resampling."""
 
 
 class LocalMeasure(Measure, Protocol):
-    """A measure whose worst place can be told: its figure by way of a quantity whose errors are even to both sides."""
+    """A measure whose worst place can be told: its figure by way of a quantity whose errors are
+    even to both sides."""
 
     most_noise: float
     """standard deviation of the quantity above which a cell tells nothing"""
@@ -87,7 +110,8 @@ class LocalMeasure(Measure, Protocol):
 
 
 def bands(current: np.ndarray) -> list[np.ndarray]:
-    """The three finest bands of luminance: an undecimated Laplacian pyramid (after Burt and Adelson 1983)."""
+    """The three finest bands of luminance: an undecimated Laplacian pyramid (after Burt and Adelson
+    1983)."""
     layers = []
     for sigma in DETAIL_SIGMAS:
         softer = blur(current, sigma)
@@ -98,10 +122,13 @@ def bands(current: np.ndarray) -> list[np.ndarray]:
 
 
 def _mixed_squares(levels: np.ndarray, step: int) -> np.ndarray:
-    """Squares of second differences along both axes at once, over `step` pixels: the variance of white noise."""
+    """Squares of second differences along both axes at once, over `step` pixels: the variance of
+    white noise."""
     padded = np.pad(levels, ((step, step), (step, step), (0, 0)), mode="edge")
     rows = padded[: -2 * step] - 2 * padded[step:-step] + padded[2 * step :]
-    return mean_square((rows[:, : -2 * step] - 2 * rows[:, step:-step] + rows[:, 2 * step :]) / np.float32(6))
+    return mean_square(
+        (rows[:, : -2 * step] - 2 * rows[:, step:-step] + rows[:, 2 * step :]) / np.float32(6)
+    )
 
 
 def _mean_over_runs(name: str, maps: list[np.ndarray]) -> Evidence:
@@ -129,44 +156,63 @@ class Grain:
             if pair.estimates and np.array_equal(first, second):
                 return self._estimate(pair)
             variance = mean_square(first - second, np.sqrt(0.5) if pair.count == 2 else 0.5)
-            return Evidence({"variance": variance}, variances={"variance": self._of_a_difference(first - second, variance)})
+            return Evidence(
+                {"variance": variance},
+                variances={"variance": self._of_a_difference(first - second, variance)},
+            )
 
         middle = mean_of(pair.levels)
         factor = np.sqrt(pair.count / (pair.count - 1))
-        squares = _mean_over_runs("variance", [mean_square(one - middle, factor) for one in pair.levels])
-        # Squares around a common mean are not independent; for normal noise this is exact, for heavier tails too wide.
+        squares = _mean_over_runs(
+            "variance", [mean_square(one - middle, factor) for one in pair.levels]
+        )
+        # Squares around a common mean are not independent; for normal noise this is exact, for
+        # heavier tails too wide.
         wider = np.float32(np.sqrt((pair.count - 1) / (pair.count - 2)))
         contrasts = squares.contrasts
         assert contrasts is not None
 
-        return Evidence(squares.maps, lambda: ({name: wider * m for name, m in one.items()} for one in contrasts()))
+        return Evidence(
+            squares.maps,
+            lambda: ({name: wider * m for name, m in one.items()} for one in contrasts()),
+        )
 
     @staticmethod
     def _estimate(pair: Comparison) -> Evidence:
-        """From one picture, where no other seed can be had: from its difference from the reference, less the reference's own
-        grain. Light that is missing has edges, which mixed second differences hardly see (after Immerkaer 1996, "Fast noise
-        variance estimation"); how much more noise there is than these show, since pixel filters make it soft, is the median
-        over places of what softer noise shows in too, beside them: what is finer than FINE_SIGMA, or mixed differences over
-        FAR pixels. Edges raise the one here and the other there, so that the lesser holds."""
+        """From one picture, where no other seed can be had: from its difference from the reference,
+        less the reference's own grain. Light that is missing has edges, which mixed second
+        differences hardly see (after Immerkaer 1996, "Fast noise variance estimation"); how much
+        more noise there is than these show, since pixel filters make it soft, is the median over
+        places of what softer noise shows in too, beside them: what is finer than FINE_SIGMA, or
+        mixed differences over FAR pixels. Edges raise the one here and the other there, so that the
+        lesser holds."""
         difference = pair.levels[0] - pair.reference
-        fine = np.stack([plane - blur(plane, FINE_SIGMA) for plane in np.moveaxis(difference, -1, 0)], axis=-1)
+        fine = np.stack(
+            [plane - blur(plane, FINE_SIGMA) for plane in np.moveaxis(difference, -1, 0)], axis=-1
+        )
         point = np.zeros((41, 41), np.float32)
         point[20, 20] = 1
         left = float(((point - blur(point, FINE_SIGMA)) ** 2).sum())
         squares = _mixed_squares(difference, 1)
         crossed, soft, far = (
-            blur(a, LOCAL_SIGMA) for a in (squares, mean_square(fine, left**-0.5), _mixed_squares(difference, FAR))
+            blur(a, LOCAL_SIGMA)
+            for a in (squares, mean_square(fine, left**-0.5), _mixed_squares(difference, FAR))
         )
         told = crossed > LEAST_GRAIN**2
-        softness = min(float(np.median(a[told] / crossed[told])) for a in (soft, far)) if told.any() else 1.0
+        softness = (
+            min(float(np.median(a[told] / crossed[told])) for a in (soft, far))
+            if told.any()
+            else 1.0
+        )
 
         return Evidence({"variance": np.float32(softness) * squares - pair.reference_floor})
 
     @staticmethod
     def _of_a_difference(difference: np.ndarray, variance: np.ndarray) -> np.ndarray:
-        """What the variance of each pixel, from a single difference, itself varies by: of v = d^2 / 2 with normal d a share
-        of 2/3 of v^2 (Var v = 2 s^4, E v^2 = 3 s^4), times the number of pixels that vary together, by the squares of the
-        autocorrelation of d along rows and columns (Bartlett 1946)."""
+        """What the variance of each pixel, from a single difference, itself varies by: of v = d^2 /
+        2 with normal d a share of 2/3 of v^2 (Var v = 2 s^4, E v^2 = 3 s^4), times the number of
+        pixels that vary together, by the squares of the autocorrelation of d along rows and columns
+        (Bartlett 1946)."""
         even = difference / np.sqrt(blur(variance, LOCAL_SIGMA) + np.float32(1e-3))[..., None]
         together = 1.0
 
@@ -174,7 +220,9 @@ class Grain:
             moved = np.moveaxis(even, axis, 0)[:, ::EVERY]
             lags = range(1, min(MOST_LAG, len(moved) - 1) + 1)
             power = float((moved * moved).mean()) or 1.0
-            together *= 1 + 2 * sum((float((moved[:-lag] * moved[lag:]).mean()) / power) ** 2 for lag in lags)
+            together *= 1 + 2 * sum(
+                (float((moved[:-lag] * moved[lag:]).mean()) / power) ** 2 for lag in lags
+            )
 
         return variance * variance * np.float32(together * 2 / 3)
 
@@ -189,12 +237,14 @@ class Grain:
 
 
 class LightShift:
-    """Light missing or added over larger regions: rms of the difference of smoothed light, D(G * M) - D(G * R).
+    """Light missing or added over larger regions: rms of the difference of smoothed light, D(G * M)
+    - D(G * R).
 
-    Light is smoothed before the view, which clips and bends it: behind it grain would count as shift. What noise is left is
-    removed by products of disjoint halves, of the runs (of a single undenoised run, its own) and of the reference: their
-    errors are independent, so the products carry none of them, however many runs there are. A single denoised run has no
-    halves: a second one is needed.
+    Light is smoothed before the view, which clips and bends it: behind it grain would count as
+    shift. What noise is left is removed by products of disjoint halves, of the runs (of a single
+    undenoised run, its own) and of the reference: their errors are independent, so the products
+    carry none of them, however many runs there are. A single denoised run has no halves: a second
+    one is needed.
     """
 
     kind = kinds.LIGHT_SHIFT
@@ -236,11 +286,13 @@ class LightShift:
 class DetailKept:
     """The share of the reference's fine structure that survives, in percent, at most 100.
 
-    Structure is what stands out, in three bands of luminance, relative to the light around it, so that a darker place has
-    lost none. In each band the trial's is projected on the reference's, both relative to the local contrast of the
-    reference, so that a strong edge does not vouch for a smeared texture. Where the trial's local contrast is clearly higher,
-    because light between its structure is missing, it is brought down to the reference's: it neither counts as lost nor makes
-    up for what is lost elsewhere. Products of independent pictures carry no noise, so grain does not count as detail.
+    Structure is what stands out, in three bands of luminance, relative to the light around it, so
+    that a darker place has lost none. In each band the trial's is projected on the reference's,
+    both relative to the local contrast of the reference, so that a strong edge does not vouch for a
+    smeared texture. Where the trial's local contrast is clearly higher, because light between its
+    structure is missing, it is brought down to the reference's: it neither counts as lost nor makes
+    up for what is lost elsewhere. Products of independent pictures carry no noise, so grain does
+    not count as detail.
     """
 
     kind = kinds.DETAIL_KEPT
@@ -257,7 +309,11 @@ class DetailKept:
         wanted = [r / light_there for r in bands(there)]
         first, second = ([r / light_there for r in bands(half)] for half in references)
         middle = len(parts) // 2
-        ours = [self._bands(pair, some, light_here) for some in (pair.parts[:middle], pair.parts[middle:]) if parts]
+        ours = [
+            self._bands(pair, some, light_here)
+            for some in (pair.parts[:middle], pair.parts[middle:])
+            if parts
+        ]
         found: Maps = {}
         weights = []
         scales = []
@@ -267,7 +323,11 @@ class DetailKept:
             least = (np.float32(STRUCTURE_LEVELS) / light_there) ** 2
             local = blur(energy, LOCAL_SIGMA)
             weight = np.where(local > least, 1 / (np.maximum(local, 0) + least), np.float32(0))
-            scale = weight * self._without_gain(ours[0][k] * ours[1][k], energy, weight) if ours else weight
+            scale = (
+                weight * self._without_gain(ours[0][k] * ours[1][k], energy, weight)
+                if ours
+                else weight
+            )
             weights.append(weight)
             scales.append(scale)
             found[f"kept_{k}"] = scale * here[k] * wanted[k]
@@ -279,7 +339,10 @@ class DetailKept:
 
             for own in parts:
                 off = [own[k] - middle[k] for k in count]
-                yield {f"kept_{k}": np.float32(pair.part_scale) * scales[k] * off[k] * wanted[k] for k in count}
+                yield {
+                    f"kept_{k}": np.float32(pair.part_scale) * scales[k] * off[k] * wanted[k]
+                    for k in count
+                }
 
             off = [(first[k] - second[k]) / 2 for k in count]
             yield {
@@ -291,15 +354,21 @@ class DetailKept:
 
     @staticmethod
     def _bands(pair: Comparison, parts: list[np.ndarray], light: np.ndarray) -> list[np.ndarray]:
-        """Structure of the mean of some parts, relative to the light there. The mean comes first: the view bends noise."""
+        """Structure of the mean of some parts, relative to the light there. The mean comes first:
+        the view bends noise."""
         return [m / light for m in bands(luminance(pair.view.levels(mean_of(parts))))]
 
     def _without_gain(self, own: np.ndarray, energy: np.ndarray, weight: np.ndarray) -> np.ndarray:
-        """The factor that brings local contrast down to the reference's where it is clearly higher; found on squares of
-        GAIN_STEP pixels, over which it changes little."""
-        there, here = (blur(reduced(weight * some, 1, GAIN_STEP), LIGHT_SIGMA / GAIN_STEP) for some in (energy, own))
+        """The factor that brings local contrast down to the reference's where it is clearly higher;
+        found on squares of GAIN_STEP pixels, over which it changes little."""
+        there, here = (
+            blur(reduced(weight * some, 1, GAIN_STEP), LIGHT_SIGMA / GAIN_STEP)
+            for some in (energy, own)
+        )
         gain = np.where(there > 0, here / np.maximum(there, np.float32(1e-6)), np.float32(1))
-        factor = np.where(gain > MOST_GAIN**2, 1 / np.sqrt(np.maximum(gain, 1)), np.float32(1)).astype(np.float32)
+        factor = np.where(
+            gain > MOST_GAIN**2, 1 / np.sqrt(np.maximum(gain, 1)), np.float32(1)
+        ).astype(np.float32)
 
         return enlarged(factor, *weight.shape, 1, GAIN_STEP)
 
@@ -328,10 +397,11 @@ def _mean_of_known(shares: np.ndarray) -> np.ndarray:
 class StrayPixels:
     """Isolated bright pixels that the reference does not have, per million pixels.
 
-    A pixel counts if it stands more than STRAY_LEVELS above the median of its 5x5 neighbourhood, the reference's does
-    not, and it is brighter than the reference's by half as much; else edges of the scene that stand out by nearly that
-    many levels would count as soon as a little grain lifts them over. Their number is taken to be Poisson's, so that none in
-    a few runs is no proof that there are none.
+    A pixel counts if it stands more than STRAY_LEVELS above the median of its 5x5 neighbourhood,
+    the reference's does not, and it is brighter than the reference's by half as much; else edges of
+    the scene that stand out by nearly that many levels would count as soon as a little grain lifts
+    them over. Their number is taken to be Poisson's, so that none in a few runs is no proof that
+    there are none.
     """
 
     kind = kinds.STRAY_PIXELS
@@ -340,12 +410,18 @@ class StrayPixels:
         usual = self._stands_out(pair.reference)
         brighter = pair.reference + np.float32(STRAY_LEVELS / 2)
         found = np.mean(
-            [self._stands_out(levels) & ~usual & (levels > brighter).any(axis=2) for levels in pair.levels], axis=0
+            [
+                self._stands_out(levels) & ~usual & (levels > brighter).any(axis=2)
+                for levels in pair.levels
+            ],
+            axis=0,
         )
         # Where no other seed can be had, what is there is what is delivered: none is none.
         counted_in = pair.count if pair.seeds else 0
 
-        return Evidence({"stray": found}, variances={"stray": found / pair.count}, counted_in=counted_in)
+        return Evidence(
+            {"stray": found}, variances={"stray": found / pair.count}, counted_in=counted_in
+        )
 
     def _stands_out(self, levels: np.ndarray) -> np.ndarray:
         reach = STRAY_NEIGHBOURHOOD // 2
@@ -363,7 +439,9 @@ class Rms:
 
     def look(self, pair: Comparison) -> Evidence | None:
         floor = pair.reference_floor
-        return _mean_over_runs("square", [mean_square(levels - pair.reference) - floor for levels in pair.levels])
+        return _mean_over_runs(
+            "square", [mean_square(levels - pair.reference) - floor for levels in pair.levels]
+        )
 
     def figure(self, sums: Sums) -> np.ndarray:
         return np.sqrt(np.maximum(sums["square"], 0) / sums["pixels"])
@@ -380,19 +458,23 @@ class Psnr(Rms):
 
 
 class Ssim:
-    """Structural similarity of luminance: Wang et al. 2004, Gaussian window of sigma 1.5, range 255."""
+    """Structural similarity of luminance: Wang et al. 2004, Gaussian window of sigma 1.5, range
+    255."""
 
     kind = kinds.SSIM
 
     def look(self, pair: Comparison) -> Evidence | None:
         y = luminance(pair.reference)
-        return _mean_over_runs("similarity", [self._map(luminance(levels), y) for levels in pair.levels])
+        return _mean_over_runs(
+            "similarity", [self._map(luminance(levels), y) for levels in pair.levels]
+        )
 
     def _map(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:
         def soft(values: np.ndarray) -> np.ndarray:
             return blur(values, 1.5, reach=3.5)
 
-        # Variances are taken around the middle of the range, so that squares do not use up the digits.
+        # Variances are taken around the middle of the range, so that squares do not use up the
+        # digits.
         x, y = x - np.float32(LEVELS / 2), y - np.float32(LEVELS / 2)
         mx = soft(x)
         my = soft(y)
@@ -416,7 +498,9 @@ class Perceptual:
     kind = kinds.PERCEPTUAL
 
     def look(self, pair: Comparison) -> Evidence | None:
-        return _mean_over_runs("difference", [colour_difference(levels, pair.reference) for levels in pair.levels])
+        return _mean_over_runs(
+            "difference", [colour_difference(levels, pair.reference) for levels in pair.levels]
+        )
 
     def figure(self, sums: Sums) -> np.ndarray:
         return sums["difference"] / sums["pixels"]
@@ -439,13 +523,17 @@ class Brightness:
                 yield {"signed": np.float32(pair.part_scale) * (part - middle)}
             yield {"signed": (first - second) @ third / 2}
 
-        return Evidence({"signed": here - (first + second) @ third / 2}, contrasts if pair.has_noise else None)
+        return Evidence(
+            {"signed": here - (first + second) @ third / 2}, contrasts if pair.has_noise else None
+        )
 
     def figure(self, sums: Sums) -> np.ndarray:
         return sums["signed"] / sums["pixels"]
 
 
-LOCAL_MEASURES: dict[str, LocalMeasure] = {m.kind.key: m for m in (Grain(), LightShift(), DetailKept())}
+LOCAL_MEASURES: dict[str, LocalMeasure] = {
+    m.kind.key: m for m in (Grain(), LightShift(), DetailKept())
+}
 MEASURES: dict[str, Measure] = {
     **LOCAL_MEASURES,
     **{m.kind.key: m for m in (StrayPixels(), Rms(), Psnr(), Ssim(), Perceptual(), Brightness())},

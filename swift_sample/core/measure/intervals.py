@@ -1,11 +1,12 @@
-"""95 % intervals of figures, from how the trial's own runs differ: not from how one part of the picture differs from another,
-which is the scene and no error of measuring.
+"""95 % intervals of figures, from how the trial's own runs differ: not from how one part of the
+picture differs from another, which is the scene and no error of measuring.
 
-A picture is cut into regions wider than noise is correlated. How far the sum over a region would be off with other seeds is
-known by contrasts between runs; regions are off independently of one another. So sums are drawn anew by giving every region's
-contrast a random sign and size (the wild bootstrap: Wu 1986, "Jackknife, Bootstrap and Other Resampling Methods in Regression
-Analysis"), and the figure is taken of each draw. Few regions make for wide intervals: draws are stretched by Student's t at
-the effective number of degrees of freedom (Satterthwaite 1946).
+A picture is cut into regions wider than noise is correlated. How far the sum over a region would be
+off with other seeds is known by contrasts between runs; regions are off independently of one
+another. So sums are drawn anew by giving every region's contrast a random sign and size (the wild
+bootstrap: Wu 1986, "Jackknife, Bootstrap and Other Resampling Methods in Regression Analysis"), and
+the figure is taken of each draw. Few regions make for wide intervals: draws are stretched by
+Student's t at the effective number of degrees of freedom (Satterthwaite 1946).
 """
 
 from collections.abc import Callable, Mapping
@@ -21,16 +22,17 @@ from swift_sample.core.measure.kinds import Figure
 DRAWS = 400
 REACH_95 = 1.959964
 TAILS = 1.5
-"""Noise of renders has heavy tails, so that few contrasts mostly show too little of it: intervals are wider by this over the
-degrees of freedom (found on the renderer's noise, `python -m benchmarks measures`)."""
+"""Noise of renders has heavy tails, so that few contrasts mostly show too little of it: intervals
+are wider by this over the degrees of freedom (found on the renderer's noise, `python -m benchmarks
+measures`)."""
 TILE = 4
 """Side in pixels of the tiles that are compared with their neighbours where runs cannot be."""
 
 
 @dataclass(frozen=True)
 class Regions:
-    """Rectangular regions side by side in a rectangle of the picture: the first pixels of their rows and columns, and the
-    ends."""
+    """Rectangular regions side by side in a rectangle of the picture: the first pixels of their
+    rows and columns, and the ends."""
 
     rows: np.ndarray
     columns: np.ndarray
@@ -39,7 +41,8 @@ class Regions:
     def blocks(x: int, y: int, width: int, height: int, side: int) -> "Regions":
         """Squares of a side; those at the right and lower edge may be smaller."""
         return Regions(
-            np.append(np.arange(y, y + height, side), y + height), np.append(np.arange(x, x + width, side), x + width)
+            np.append(np.arange(y, y + height, side), y + height),
+            np.append(np.arange(x, x + width, side), x + width),
         )
 
     @staticmethod
@@ -47,7 +50,8 @@ class Regions:
         """The whole picture in regions as even as whole pixels allow, about as large as a side."""
         rows, columns = (max(1, round(length / side)) for length in (height, width))
         return Regions(
-            np.linspace(0, height, rows + 1).round().astype(int), np.linspace(0, width, columns + 1).round().astype(int)
+            np.linspace(0, height, rows + 1).round().astype(int),
+            np.linspace(0, width, columns + 1).round().astype(int),
         )
 
     @property
@@ -59,7 +63,8 @@ class Regions:
         return np.outer(np.diff(self.rows), np.diff(self.columns)).astype(np.float64)
 
     def sums(self, values: np.ndarray) -> np.ndarray:
-        """Of a map [h, w] over each region, float64[rows, columns]; along a row of a region in the map's own precision."""
+        """Of a map [h, w] over each region, float64[rows, columns]; along a row of a region in the
+        map's own precision."""
         cut = values[self.rows[0] : self.rows[-1], self.columns[0] : self.columns[-1]]
         across = np.add.reduceat(cut, self.columns[:-1] - self.columns[0], axis=1)
         return np.add.reduceat(across, self.rows[:-1] - self.rows[0], axis=0, dtype=np.float64)
@@ -67,7 +72,8 @@ class Regions:
 
 @dataclass(frozen=True)
 class Summed:
-    """A measure's evidence summed over regions: float64[rows, columns] by name, and the same for every source of noise."""
+    """A measure's evidence summed over regions: float64[rows, columns] by name, and the same for
+    every source of noise."""
 
     sums: dict[str, np.ndarray]
     sources: list[dict[str, np.ndarray]] = field(default_factory=list)
@@ -76,7 +82,12 @@ class Summed:
 def summed(evidence: Evidence, kinds_of_regions: list[Regions]) -> list[Summed]:
     """The evidence of a measure in several kinds of regions; its contrasts are looked at once."""
     found = [
-        Summed({**{name: regions.sums(m) for name, m in evidence.maps.items()}, "pixels": regions.pixels})
+        Summed(
+            {
+                **{name: regions.sums(m) for name, m in evidence.maps.items()},
+                "pixels": regions.pixels,
+            }
+        )
         for regions in kinds_of_regions
     ]
     if evidence.contrasts is not None:
@@ -85,7 +96,9 @@ def summed(evidence: Evidence, kinds_of_regions: list[Regions]) -> list[Summed]:
                 one.sources.append({name: regions.sums(m) for name, m in source.items()})
         return found
 
-    variances = evidence.variances if evidence.variances is not None else _from_neighbours(evidence.maps)
+    variances = (
+        evidence.variances if evidence.variances is not None else _from_neighbours(evidence.maps)
+    )
     for name, variance in variances.items():
         for one, regions in zip(found, kinds_of_regions, strict=True):
             one.sources.append({name: np.sqrt(np.maximum(regions.sums(variance), 0))})
@@ -94,8 +107,8 @@ def summed(evidence: Evidence, kinds_of_regions: list[Regions]) -> list[Summed]:
 
 
 def _from_neighbours(maps: Maps) -> Maps:
-    """Variances per pixel, from how small tiles differ from the mean of those beside them, which they share all but noise
-    with."""
+    """Variances per pixel, from how small tiles differ from the mean of those beside them, which
+    they share all but noise with."""
     return {name: _tile_variance(values) for name, values in maps.items()}
 
 
@@ -120,11 +133,14 @@ def _tile_variance(values: np.ndarray) -> np.ndarray:
 
     off = np.where(count > 0, mean - around / np.maximum(count, 1), 0)
     variance = off**2 * count / (count + 1) * tiles.pixels
-    return np.repeat(np.repeat(variance, np.diff(tiles.rows), axis=0), np.diff(tiles.columns), axis=1)
+    return np.repeat(
+        np.repeat(variance, np.diff(tiles.rows), axis=0), np.diff(tiles.columns), axis=1
+    )
 
 
 def drawn(one: Summed, draws: int = DRAWS) -> dict[str, np.ndarray]:
-    """How sums would be off, in many draws: float32[draws, rows, columns] by name. The same for the same evidence."""
+    """How sums would be off, in many draws: float32[draws, rows, columns] by name. The same for the
+    same evidence."""
     rng = np.random.default_rng(0)
     off: dict[str, np.ndarray] = {}
 
@@ -138,13 +154,16 @@ def drawn(one: Summed, draws: int = DRAWS) -> dict[str, np.ndarray]:
 
 
 def stretch(one: Summed) -> float:
-    """By how much draws of the sum over all regions are stretched: the 97.5th percentile of Student's t over that of a normal
-    distribution. Each squared contrast has one degree of freedom, and three times its square is expected of its square."""
+    """By how much draws of the sum over all regions are stretched: the 97.5th percentile of
+    Student's t over that of a normal distribution. Each squared contrast has one degree of freedom,
+    and three times its square is expected of its square."""
     name = next((name for name in one.sums if any(name in source for source in one.sources)), None)
     if name is None:
         return 1.0
 
-    squares = np.concatenate([source[name].ravel() ** 2 for source in one.sources if name in source])
+    squares = np.concatenate(
+        [source[name].ravel() ** 2 for source in one.sources if name in source]
+    )
     if not squares.any():
         return 1.0
 
@@ -152,8 +171,11 @@ def stretch(one: Summed) -> float:
     return float(stdtrit(degrees, 0.975) / REACH_95 * (1 + TAILS / degrees))
 
 
-def figure_with_interval(one: Summed, figure_of: Callable[[Sums], np.ndarray], counted_in: int = 0) -> Figure | None:
-    """The figure over all regions together; None where the measure cannot say. `counted_in` as `Evidence` has it."""
+def figure_with_interval(
+    one: Summed, figure_of: Callable[[Sums], np.ndarray], counted_in: int = 0
+) -> Figure | None:
+    """The figure over all regions together; None where the measure cannot say. `counted_in` as
+    `Evidence` has it."""
     total = {name: np.array([sums.sum()]) for name, sums in one.sums.items()}
     value = float(figure_of(total)[0])
     if np.isnan(value):
@@ -192,7 +214,12 @@ def _reach(
     stretched: float,
     figure_of: Callable[[Sums], np.ndarray],
 ) -> tuple[float, float]:
-    made = figure_of({name: sums + stretched * off[name] if name in off else sums for name, sums in total.items()})
+    made = figure_of(
+        {
+            name: sums + stretched * off[name] if name in off else sums
+            for name, sums in total.items()
+        }
+    )
     made = np.broadcast_to(made, (DRAWS,))
     made = made[~np.isnan(made)]
 

@@ -1,4 +1,5 @@
-"""Which errors of a picture are measured, by name and unit, and what a measured figure is; figures.py computes them."""
+"""Which errors of a picture are measured, by name and unit, and what a measured figure is;
+figures.py computes them."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -47,7 +48,8 @@ class Kind:
     unit: str
     higher_is_better: bool = False
     version: int = 1
-    """Of the formula: raise it when figures change, and stored ones are measured again instead of being shown."""
+    """Of the formula: raise it when figures change, and stored ones are measured again instead of
+    being shown."""
 
 
 GRAIN = Kind("grain", "grain", "levels", version=2)
@@ -59,7 +61,8 @@ PSNR = Kind("psnr", "peak signal to noise", "dB", higher_is_better=True, version
 SSIM = Kind("ssim", "structural similarity", "", higher_is_better=True, version=2)
 PERCEPTUAL = Kind("perceptual", "visible difference", "CIELAB units", version=2)
 BRIGHTNESS = Kind("brightness", "brightness", "levels", version=3)
-"""Signed: how much brighter the picture is than the reference on average. Told beside light shift, never a limit."""
+"""Signed: how much brighter the picture is than the reference on average. Told beside light shift,
+never a limit."""
 
 
 IN_WORST_PLACE = " in the worst place"
@@ -67,7 +70,9 @@ IN_WORST_PLACE = " in the worst place"
 
 def in_worst_place(kind: Kind) -> Kind:
     """The same error in the worst place of the picture."""
-    return replace(kind, key=f"{kind.key}{WORST_MARK}", label=kind.label + IN_WORST_PLACE, version=3)
+    return replace(
+        kind, key=f"{kind.key}{WORST_MARK}", label=kind.label + IN_WORST_PLACE, version=3
+    )
 
 
 WORST_MARK = "_worst"
@@ -75,7 +80,18 @@ WORST_MARK = "_worst"
 WORST = {kind.key: in_worst_place(kind) for kind in (GRAIN, LIGHT_SHIFT, DETAIL_KEPT)}
 """By the measure whose worst place is sought."""
 
-ALL = (GRAIN, LIGHT_SHIFT, DETAIL_KEPT, STRAY_PIXELS, RMS, PSNR, SSIM, PERCEPTUAL, BRIGHTNESS, *WORST.values())
+ALL = (
+    GRAIN,
+    LIGHT_SHIFT,
+    DETAIL_KEPT,
+    STRAY_PIXELS,
+    RMS,
+    PSNR,
+    SSIM,
+    PERCEPTUAL,
+    BRIGHTNESS,
+    *WORST.values(),
+)
 
 
 def place_words(place: Sequence[int], size: tuple[int, int]) -> str:
@@ -98,7 +114,9 @@ AREA_KINDS = {key: kind for key, kind in KINDS.items() if not key.endswith(WORST
 
 
 MEANINGS = {
-    "grain": "how far pixels scatter around their true value; one level is 1/255 of the display's range",
+    "grain": (
+        "how far pixels scatter around their true value; one level is 1/255 of the display's range"
+    ),
     "light_shift": "how much brighter or darker regions are than in the reference",
     "detail_kept": "how much of the fine structure of the reference is still there",
     "stray_pixels": "single pixels that stand out from all around them",

@@ -4,15 +4,16 @@ import math
 from collections.abc import Sequence
 
 LEAST_BEND = 0.08
-"""How far the knee must stand off the straight line, as a share of the trail's height; less is no knee."""
+"""How far the knee must stand off the straight line, as a share of the trail's height; less is no
+knee."""
 
 
 def knee(points: Sequence[tuple[float, float]]) -> int | None:
     """The place of the knee among (seconds, limit share) points, or None where the trail has none.
 
-    The point that lies furthest below the line from the fastest to the slowest, on logarithmic axes scaled to 0 to 1
-    (Satopaa et al. 2011, "Finding a Kneedle in a Haystack"). All values must be positive; needs at least three points of
-    which the error falls.
+    The point that lies furthest below the line from the fastest to the slowest, on logarithmic axes
+    scaled to 0 to 1 (Satopaa et al. 2011, "Finding a Kneedle in a Haystack"). All values must be
+    positive; needs at least three points of which the error falls.
     """
     order = sorted(range(len(points)), key=lambda k: points[k][0])
     if len(order) < 3:

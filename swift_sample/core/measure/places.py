@@ -1,4 +1,5 @@
-"""Places worth watching: where a picture has most grain, has lost most light, most detail, and has most stray pixels."""
+"""Places worth watching: where a picture has most grain, has lost most light, most detail, and has
+most stray pixels."""
 
 from dataclasses import dataclass
 
@@ -12,9 +13,11 @@ from swift_sample.core.picture.view import View
 FINE_SIGMA = 1.0
 STRAY_DEVIATIONS = 8.0
 STRAY_LEVELS = 24.0
-"""A pixel is stray where it differs by so many of the place's usual deviations, and by so many levels."""
+"""A pixel is stray where it differs by so many of the place's usual deviations, and by so many
+levels."""
 CLEAR_OF_BEST = 0.25
-"""A place less worth watching than this share of the best one of its kind in the same picture is not told."""
+"""A place less worth watching than this share of the best one of its kind in the same picture is
+not told."""
 
 
 @dataclass(frozen=True)
@@ -29,11 +32,13 @@ class Place:
 
 
 def places_worth_watching(beauty: np.ndarray, reference: np.ndarray, view: View) -> list[Place]:
-    """Up to four places of a picture float32[h, w, 3] against its reference of the same size; no two of them the same.
+    """Up to four places of a picture float32[h, w, 3] against its reference of the same size; no
+    two of them the same.
 
-    Each is the cell of an eighth of the height where something is largest: the deviation after the smooth part is taken off
-    (grain), the smooth part that is missing (light), the fine structure of the reference that is missing (detail), and the
-    count of pixels that stand out from all around them (stray pixels).
+    Each is the cell of an eighth of the height where something is largest: the deviation after the
+    smooth part is taken off (grain), the smooth part that is missing (light), the fine structure of
+    the reference that is missing (detail), and the count of pixels that stand out from all around
+    them (stray pixels).
     """
     shown = luminance(view.levels(beauty))
     true = luminance(view.levels(reference))
@@ -43,11 +48,15 @@ def places_worth_watching(beauty: np.ndarray, reference: np.ndarray, view: View)
     smooth = gaussian_filter(off, side / 4)
     grain = uniform_filter((off - smooth) ** 2, side)
     usual = np.sqrt(np.maximum(uniform_filter(off * off, side), 1e-6))
-    stray = (np.abs(off) > STRAY_LEVELS) & (np.abs(off) > STRAY_DEVIATIONS * np.minimum(usual, np.median(usual)))
+    stray = (np.abs(off) > STRAY_LEVELS) & (
+        np.abs(off) > STRAY_DEVIATIONS * np.minimum(usual, np.median(usual))
+    )
     fine = true - gaussian_filter(true, 4 * FINE_SIGMA)
     kept = gaussian_filter(shown, FINE_SIGMA) - gaussian_filter(shown, 4 * FINE_SIGMA)
     wanted = gaussian_filter(true, FINE_SIGMA) - gaussian_filter(true, 4 * FINE_SIGMA)
-    lost = uniform_filter(np.maximum(wanted * wanted - wanted * kept, 0), side) * (uniform_filter(fine * fine, side) > 1)
+    lost = uniform_filter(np.maximum(wanted * wanted - wanted * kept, 0), side) * (
+        uniform_filter(fine * fine, side) > 1
+    )
     found: list[Place] = []
 
     for what, map_ in (

@@ -1,4 +1,5 @@
-"""What the measures do to rows of pixels: short loops over contiguous float32 that compilers turn into vector code."""
+"""What the measures do to rows of pixels: short loops over contiguous float32 that compilers turn
+into vector code."""
 
 import numpy as np
 
@@ -30,7 +31,8 @@ def add_pair(row, a, b, factor):
 
 @row_kernel
 def mirrored(place, count):
-    """A place beyond either end of 0 to count - 1, reflected as often as needed; the end itself counts twice."""
+    """A place beyond either end of 0 to count - 1, reflected as often as needed; the end itself
+    counts twice."""
     place %= 2 * count
     return place if place < count else 2 * count - 1 - place
 
@@ -49,7 +51,9 @@ def blurred(rows, channels, weights):
     for y in range(height):
         set_scaled(middle, rows[y], weights[0])
         for k in range(1, reach + 1):
-            add_pair(middle, rows[mirrored(y - k, height)], rows[mirrored(y + k, height)], weights[k])
+            add_pair(
+                middle, rows[mirrored(y - k, height)], rows[mirrored(y + k, height)], weights[k]
+            )
 
         for k in range(1, reach + 1):
             left, right = mirrored(-k, width), mirrored(width - 1 + k, width)
@@ -74,7 +78,9 @@ def reduced(rows, channels, step):
     """Means over squares of `step` pixels; the last ones hold what is left."""
     height, length = rows.shape
     width = length // channels
-    result = np.zeros(((height + step - 1) // step, (width + step - 1) // step * channels), np.float32)
+    result = np.zeros(
+        ((height + step - 1) // step, (width + step - 1) // step * channels), np.float32
+    )
     total = np.empty(length, np.float32)
 
     for j in range(result.shape[0]):
@@ -134,10 +140,11 @@ def count_below(counts, values, bars):
 
 @allocating_kernel
 def stands_out(padded):
-    """Pixels with any channel more than STRAY_LEVELS above the median of their neighbourhood, bool[h, w].
+    """Pixels with any channel more than STRAY_LEVELS above the median of their neighbourhood,
+    bool[h, w].
 
-    padded: float32[h + 4, 3 (w + 4)]. A value stands that far above the median of 25 exactly if at least 13 of them
-    lie that far below it, so nothing needs sorting.
+    padded: float32[h + 4, 3 (w + 4)]. A value stands that far above the median of 25 exactly if at
+    least 13 of them lie that far below it, so nothing needs sorting.
     """
     reach = STRAY_NEIGHBOURHOOD // 2
     height = padded.shape[0] - 2 * reach
@@ -182,9 +189,15 @@ def place(level):
 def set_lab(planes, back):
     """Opponent planes [3, n] to CIELAB, in place."""
     for k in range(planes.shape[1]):
-        x = response(back[0, 0] * planes[0, k] + back[0, 1] * planes[1, k] + back[0, 2] * planes[2, k])
-        y = response(back[1, 0] * planes[0, k] + back[1, 1] * planes[1, k] + back[1, 2] * planes[2, k])
-        z = response(back[2, 0] * planes[0, k] + back[2, 1] * planes[1, k] + back[2, 2] * planes[2, k])
+        x = response(
+            back[0, 0] * planes[0, k] + back[0, 1] * planes[1, k] + back[0, 2] * planes[2, k]
+        )
+        y = response(
+            back[1, 0] * planes[0, k] + back[1, 1] * planes[1, k] + back[1, 2] * planes[2, k]
+        )
+        z = response(
+            back[2, 0] * planes[0, k] + back[2, 1] * planes[1, k] + back[2, 2] * planes[2, k]
+        )
         planes[0, k] = f32(116) * y - f32(16)
         planes[1, k] = f32(500) * (x - y)
         planes[2, k] = f32(200) * (y - z)

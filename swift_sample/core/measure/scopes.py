@@ -1,5 +1,6 @@
-"""Scopes: how brightness is distributed in a picture or a part of it, for telling light that is missing from light that is
-merely dimmer. All take display levels from 0 to 255, any shape [h, w, 3], and work on their luminance.
+"""Scopes: how brightness is distributed in a picture or a part of it, for telling light that is
+missing from light that is merely dimmer. All take display levels from 0 to 255, any shape [h, w,
+3], and work on their luminance.
 """
 
 from dataclasses import dataclass
@@ -16,8 +17,9 @@ BAND = (5.0, 50.0, 95.0)
 
 @dataclass(frozen=True)
 class Scopes:
-    """`histogram`: float64[BINS], share of pixels by level, its sum is 1. `waveform`: float64[3, columns], BAND of levels in
-    every column of the picture, or of as many neighbouring ones as make at most COLUMNS."""
+    """`histogram`: float64[BINS], share of pixels by level, its sum is 1. `waveform`: float64[3,
+    columns], BAND of levels in every column of the picture, or of as many neighbouring ones as make
+    at most COLUMNS."""
 
     histogram: np.ndarray
     waveform: np.ndarray

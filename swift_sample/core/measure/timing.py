@@ -1,8 +1,9 @@
 """Time with intervals: medians on the logarithm of time, and factors between trials.
 
-The scatter of one trial's few runs is a poor guide, so it is combined with the scatter of all trials of the study, as
-an empirical Bayes estimate does (Smyth 2004, SAGMB 3(1), section 5): own and common variances weighted by their degrees
-of freedom. Intervals use Student's t with the degrees of freedom of both.
+The scatter of one trial's few runs is a poor guide, so it is combined with the scatter of all
+trials of the study, as an empirical Bayes estimate does (Smyth 2004, SAGMB 3(1), section 5): own
+and common variances weighted by their degrees of freedom. Intervals use Student's t with the
+degrees of freedom of both.
 """
 
 import math
@@ -19,11 +20,13 @@ LEAST_SPREAD = 0.002
 """Standard deviation of log time below which no clock here can be trusted."""
 ASSUMED_SPREAD = 0.05
 ASSUMED_FREEDOM = 4.0
-"""Standard deviation of log time that is assumed to begin with, and how many degrees of freedom it counts for."""
+"""Standard deviation of log time that is assumed to begin with, and how many degrees of freedom it
+counts for."""
 
 
 MEDIAN_VARIANCE = {1: 1.0, 2: 1.0, 3: 1.346, 4: 1.193, 5: 1.434, 6: 1.288}
-"""Variance of the median of n normal values over that of their mean (Sarhan and Greenberg 1962); pi / 2 for many."""
+"""Variance of the median of n normal values over that of their mean (Sarhan and Greenberg 1962); pi
+/ 2 for many."""
 
 
 @dataclass(frozen=True)
@@ -35,7 +38,8 @@ class Spread:
 
 
 NO_SPREAD = Spread(0.0, ASSUMED_FREEDOM)
-"""Where nothing was repeated, and nothing may be assumed of how it was timed: times have no intervals."""
+"""Where nothing was repeated, and nothing may be assumed of how it was timed: times have no
+intervals."""
 
 
 def common_spread(trials: Iterable[Sequence[float]]) -> Spread:
@@ -49,10 +53,13 @@ def common_spread(trials: Iterable[Sequence[float]]) -> Spread:
             freedom += len(seconds) - 1
 
     total = freedom + ASSUMED_FREEDOM
-    return Spread(max((squares + ASSUMED_FREEDOM * ASSUMED_SPREAD**2) / total, LEAST_SPREAD**2), total)
+    return Spread(
+        max((squares + ASSUMED_FREEDOM * ASSUMED_SPREAD**2) / total, LEAST_SPREAD**2), total
+    )
 
 
-# Trials have a handful of runs, and studies thousands of trials: plain numbers are ten times faster here than arrays.
+# Trials have a handful of runs, and studies thousands of trials: plain numbers are ten times faster
+# here than arrays.
 
 
 def _squares(seconds: Sequence[float]) -> float:
@@ -103,7 +110,8 @@ def median_seconds(seconds: Sequence[float], common: Spread) -> Figure:
 
 
 def factor(base: Sequence[float], seconds: Sequence[float], common: Spread) -> Figure:
-    """How many times faster than `base`: above 1 is faster. The 95 % interval is Welch's on log time."""
+    """How many times faster than `base`: above 1 is faster. The 95 % interval is Welch's on log
+    time."""
     variance_a, freedom_a = _scatter(base, common)
     variance_b, freedom_b = _scatter(seconds, common)
     a = _variance_of_median(variance_a, len(base))

@@ -1,4 +1,5 @@
-"""Numbers of light and colour that everything shares: linear Rec. 709 light, display levels, and what lies between."""
+"""Numbers of light and colour that everything shares: linear Rec. 709 light, display levels, and
+what lies between."""
 
 import numpy as np
 
@@ -20,7 +21,8 @@ def luminance(rgb: np.ndarray) -> np.ndarray:
 
 
 def srgb_decoded(shown: np.ndarray) -> np.ndarray:
-    """Linear light of sRGB values from 0 to 1, of any shape and the same float type (IEC 61966-2-1)."""
+    """Linear light of sRGB values from 0 to 1, of any shape and the same float type (IEC
+    61966-2-1)."""
     x = np.asarray(shown)
     return np.where(x <= 0.04045, x / 12.92, ((x + 0.055) / 1.055) ** 2.4)
 
@@ -28,4 +30,6 @@ def srgb_decoded(shown: np.ndarray) -> np.ndarray:
 def srgb_encoded(light: np.ndarray) -> np.ndarray:
     """The inverse: sRGB values of linear light from 0 to 1, of any shape (IEC 61966-2-1)."""
     x = np.asarray(light)
-    return np.where(x <= 0.0031308, x * 12.92, 1.055 * np.maximum(x, 0.0031308) ** (1 / 2.4) - 0.055)
+    return np.where(
+        x <= 0.0031308, x * 12.92, 1.055 * np.maximum(x, 0.0031308) ** (1 / 2.4) - 0.055
+    )

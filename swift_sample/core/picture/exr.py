@@ -1,7 +1,8 @@
 """Multi-layer EXR: the finished picture, its layers, and the record of its render in the header.
 
-Beauty stands in R, G, B, linear with Rec. 709 primaries; layers as `name.R`, `name.G`, `name.B`, or just `name` for
-single values. Files are written beside their target, synced and renamed, so a picture is whole or absent.
+Beauty stands in R, G, B, linear with Rec. 709 primaries; layers as `name.R`, `name.G`, `name.B`, or
+just `name` for single values. Files are written beside their target, synced and renamed, so a
+picture is whole or absent.
 """
 
 import os
@@ -33,7 +34,10 @@ _HALF_LAYERS = {"albedo", "normal"}
 
 
 def write_exr(
-    path: Path, picture: Picture, layers: tuple[str, ...] | None = None, compression: object = OpenEXR.ZIP_COMPRESSION
+    path: Path,
+    picture: Picture,
+    layers: tuple[str, ...] | None = None,
+    compression: object = OpenEXR.ZIP_COMPRESSION,
 ) -> int:
     """Write a picture and return its size in bytes; `layers` limits which ones are kept.
 
@@ -42,24 +46,34 @@ def write_exr(
     channels: dict[str, np.ndarray] = _channels_of("", picture.beauty, np.float32)
     for name, values in picture.layers.items():
         if layers is None or name in layers:
-            channels |= _channels_of(name, values, np.float16 if name in _HALF_LAYERS else np.float32)
+            channels |= _channels_of(
+                name, values, np.float16 if name in _HALF_LAYERS else np.float32
+            )
 
     header = {"compression": compression, "type": OpenEXR.scanlineimage}
     header |= {key: text for key, text in picture.notes.items() if key == RECORD_ATTRIBUTE}
 
     try:
-        with written_whole(path) as temporary, OpenEXR.File(_parts_of(header, channels, picture.reduced)) as file:
+        with (
+            written_whole(path) as temporary,
+            OpenEXR.File(_parts_of(header, channels, picture.reduced)) as file,
+        ):
             file.write(str(temporary))
         return path.stat().st_size
     except (OSError, RuntimeError, ValueError) as error:
         if is_full(path, error):
-            raise FullDiskError(f"{path}: the picture cannot be written, the disk is full; make room on it") from error
-        raise PictureError(f"{path}: the picture cannot be written ({one_line(error)}); check its permissions") from error
+            raise FullDiskError(
+                f"{path}: the picture cannot be written, the disk is full; make room on it"
+            ) from error
+        raise PictureError(
+            f"{path}: the picture cannot be written ({one_line(error)}); check its permissions"
+        ) from error
 
 
 def rewrite_record(path: Path, text: str) -> bool:
-    """Put another record in the place of the one in a written picture's header, as far as there is room for it: what is known
-    only once the file is written. Returns whether it fitted. Raises OSError."""
+    """Put another record in the place of the one in a written picture's header, as far as there is
+    room for it: what is known only once the file is written. Returns whether it fitted. Raises
+    OSError."""
     with open(path, "r+b") as file:
         start = file.read(RECORD_SEARCHED)
         at = start.find(f"{RECORD_ATTRIBUTE}\0string\0".encode())
@@ -82,7 +96,8 @@ def rewrite_record(path: Path, text: str) -> bool:
 
 
 def read_record(path: Path) -> str:
-    """The record in a picture's header, without its pixels. Raises PictureError where there is none to be read."""
+    """The record in a picture's header, without its pixels. Raises PictureError where there is none
+    to be read."""
     try:
         with OpenEXR.File(str(path), separate_channels=True, header_only=True) as file:
             record = file.header().get(RECORD_ATTRIBUTE)
@@ -124,7 +139,8 @@ def read_exr(path: Path) -> Picture:
 
 
 def _fault(path: Path, error: Exception) -> str:
-    """What is wrong with a file that the reader gave up on; of one that is cut short it only says what it missed last."""
+    """What is wrong with a file that the reader gave up on; of one that is cut short it only says
+    what it missed last."""
     with suppress(OSError), path.open("rb") as file:
         if file.read(len(MAGIC)) == MAGIC:
             return "truncated or damaged"
@@ -132,10 +148,13 @@ def _fault(path: Path, error: Exception) -> str:
     return f"not a readable EXR picture ({one_line(error)})"
 
 
-def read_channels(path: Path, most_pixels: int) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray], object]:
+def read_channels(
+    path: Path, most_pixels: int
+) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray], object]:
     """The channels of a picture's first part, of its reduced part, and the record in its header.
 
-    Raises PictureError where the file is damaged, has more than `most_pixels`, or channels of several sizes.
+    Raises PictureError where the file is damaged, has more than `most_pixels`, or channels of
+    several sizes.
     """
     try:
         with OpenEXR.File(str(path), separate_channels=True, header_only=True) as file:
@@ -176,13 +195,17 @@ def _check_budget(path: Path, headers: list[dict[str, Any]], most_pixels: int) -
     for header in headers:
         (width, height), channels = _size_of(header), len(header["channels"])
         if not (0 < width <= budget.SIDE_PIXELS and 0 < height <= budget.SIDE_PIXELS):
-            raise PictureError(f"{path}: {width}x{height} pixels are more than can be read; use a smaller picture")
+            raise PictureError(
+                f"{path}: {width}x{height} pixels are more than can be read; use a smaller picture"
+            )
         words = budget.over(width * height, most_pixels, "pixels")
         if words:
             raise PictureError(f"{path}: {words}; use a smaller picture")
         values += width * height * channels
 
-    words = budget.over(values, budget.PICTURE_VALUES, "values in all its channels") or budget.over_memory(8 * values)
+    words = budget.over(
+        values, budget.PICTURE_VALUES, "values in all its channels"
+    ) or budget.over_memory(8 * values)
     if words:
         raise PictureError(f"{path}: {words}; save it smaller, or without some of its layers")
 
@@ -214,7 +237,9 @@ def _parts_of(
 
     return [
         OpenEXR.Part(header | shared, channels, "picture"),
-        OpenEXR.Part({key: header[key] for key in ("compression", "type")} | shared, planes, REDUCED_PART),
+        OpenEXR.Part(
+            {key: header[key] for key in ("compression", "type")} | shared, planes, REDUCED_PART
+        ),
     ]
 
 
@@ -224,7 +249,10 @@ def _channels_of(name: str, values: np.ndarray, dtype: type) -> dict[str, np.nda
         return {name: np.ascontiguousarray(values, dtype)}
 
     prefix = f"{name}." if name else ""
-    return {prefix + channel: np.ascontiguousarray(values[..., k], dtype) for k, channel in enumerate("RGB")}
+    return {
+        prefix + channel: np.ascontiguousarray(values[..., k], dtype)
+        for k, channel in enumerate("RGB")
+    }
 
 
 def _stack(channels: dict[str, np.ndarray], prefix: str) -> np.ndarray:

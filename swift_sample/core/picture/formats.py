@@ -1,4 +1,5 @@
-"""What a finished picture is delivered as: `output.format` by name, with how each is written and read back."""
+"""What a finished picture is delivered as: `output.format` by name, with how each is written and
+read back."""
 
 import io
 from collections.abc import Callable
@@ -16,7 +17,8 @@ from swift_sample.core.picture.colour import LEVELS
 from swift_sample.core.picture.view import View
 
 PILLOW_FORMATS = ("PNG", "JPEG")
-"""The only formats that may be read by name of .png and .jpg: for others Pillow may start another program."""
+"""The only formats that may be read by name of .png and .jpg: for others Pillow may start another
+program."""
 
 JPEG_QUALITY = 92
 """Of 100: what is usual for delivery."""
@@ -24,8 +26,9 @@ JPEG_QUALITY = 92
 
 @dataclass(frozen=True)
 class OutputFormat:
-    """EXR formats keep light and all layers and name a `compression`; display formats keep the picture as it is shown and
-    have a function from levels, float32[h, w, 3], to a file's bytes, and one back."""
+    """EXR formats keep light and all layers and name a `compression`; display formats keep the
+    picture as it is shown and have a function from levels, float32[h, w, 3], to a file's bytes, and
+    one back."""
 
     suffix: str
     compression: object | None = None
@@ -80,11 +83,13 @@ def write_display(path: Path, form: OutputFormat, beauty: np.ndarray, view: View
             return temporary.write_bytes(data)
     except OSError as error:
         raise PictureError(
-            f"{path}: the picture cannot be written ({one_line(error)}); check free space and permissions"
+            f"{path}: the picture cannot be written ({one_line(error)}); check free space and "
+            "permissions"
         ) from error
 
 
 def read_display(path: Path, form: OutputFormat, view: View) -> np.ndarray:
-    """The light that a picture written by `write_display` stands for, float32[h, w, 3]: clipped to what the view shows."""
+    """The light that a picture written by `write_display` stands for, float32[h, w, 3]: clipped to
+    what the view shows."""
     assert form.decode is not None
     return view.light(form.decode(path.read_bytes()))

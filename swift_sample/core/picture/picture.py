@@ -9,10 +9,11 @@ import numpy as np
 class Picture:
     """A finished picture: linear Rec. 709 light, and layers that explain it.
 
-    beauty: float32[h, w, 3]; `layers` maps the names of the conventions (half_a, half_b, albedo, normal, depth,
-    samples, seconds, error, raw, material, object, and the light passes) to float32[h, w, 3] or float32[h, w].
-    `reduced` are records at a lower resolution, all of one size: `light.k` what bounce k brings, `grain.n` the grain in
-    levels had the render stopped at n samples a pixel.
+    beauty: float32[h, w, 3]; `layers` maps the names of the conventions (half_a, half_b, albedo,
+    normal, depth, samples, seconds, error, raw, material, object, and the light passes) to
+    float32[h, w, 3] or float32[h, w]. `reduced` are records at a lower resolution, all of one size:
+    `light.k` what bounce k brings, `grain.n` the grain in levels had the render stopped at n
+    samples a pixel.
     """
 
     beauty: np.ndarray

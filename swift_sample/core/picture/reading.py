@@ -23,7 +23,8 @@ _DISPLAY_TYPES = {".png", ".jpg", ".jpeg", ".tif", ".tiff"}
 
 
 def read_picture(path: Path) -> Picture:
-    """Read EXR, or PNG, JPEG and TIFF, whose sRGB values (IEC 61966-2-1) are turned into linear light.
+    """Read EXR, or PNG, JPEG and TIFF, whose sRGB values (IEC 61966-2-1) are turned into linear
+    light.
 
     Raises PictureError naming the file.
     """
@@ -44,7 +45,9 @@ def size_of_picture(path: Path) -> tuple[int, int]:
         with Image.open(path, formats=(*PILLOW_FORMATS, "TIFF")) as image:
             return image.size
     except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
-        raise PictureError(f"{path}: not a readable picture ({one_line(error)}); save it again") from error
+        raise PictureError(
+            f"{path}: not a readable picture ({one_line(error)}); save it again"
+        ) from error
 
 
 def _read_display(path: Path) -> Picture:
@@ -54,7 +57,9 @@ def _read_display(path: Path) -> Picture:
     try:
         with Image.open(path, formats=(*PILLOW_FORMATS, "TIFF")) as image:
             pixels = image.size[0] * image.size[1]
-            words = budget.over(pixels, budget.PICTURE_PIXELS, "pixels") or budget.over_memory(40 * pixels)
+            words = budget.over(pixels, budget.PICTURE_PIXELS, "pixels") or budget.over_memory(
+                40 * pixels
+            )
             if words:
                 raise PictureError(f"{path}: {words}; use a smaller picture")
 
@@ -73,7 +78,9 @@ def _read_display(path: Path) -> Picture:
         imagecodecs.PngError,
         imagecodecs.TiffError,
     ) as error:
-        raise PictureError(f"{path}: not a readable picture ({one_line(error)}); save it again") from error
+        raise PictureError(
+            f"{path}: not a readable picture ({one_line(error)}); save it again"
+        ) from error
 
 
 def _is_wide(image: Image.Image) -> bool:
@@ -87,7 +94,8 @@ def _is_wide(image: Image.Image) -> bool:
 
 
 def _wide_codes(path: Path, kind: str) -> np.ndarray:
-    """uint16[h, w, 3] of a PNG or TIFF; what covers nothing is left out, grey stands in all three."""
+    """uint16[h, w, 3] of a PNG or TIFF; what covers nothing is left out, grey stands in all
+    three."""
     decode = imagecodecs.png_decode if kind == "PNG" else imagecodecs.tiff_decode
     codes = np.asarray(decode(path.read_bytes()))
     if codes.dtype != np.uint16 or codes.ndim not in (2, 3):
@@ -107,9 +115,10 @@ def as_rendered(picture: Picture) -> Picture:
 
 
 def delivered(picture: Picture, size: tuple[int, int]) -> Picture:
-    """A picture as it is delivered, where it was rendered at another `output.scale`: a smaller one is enlarged by cubic
-    interpolation (Keys 1981), of a larger one each pixel is the mean of those that it covers. The same picture where it has
-    that width and height. Of its layers only the halves are kept, and whether there is a raw one."""
+    """A picture as it is delivered, where it was rendered at another `output.scale`: a smaller one
+    is enlarged by cubic interpolation (Keys 1981), of a larger one each pixel is the mean of those
+    that it covers. The same picture where it has that width and height. Of its layers only the
+    halves are kept, and whether there is a raw one."""
     if (picture.width, picture.height) == size:
         return picture
 
@@ -117,24 +126,34 @@ def delivered(picture: Picture, size: tuple[int, int]) -> Picture:
     kind = Image.Resampling.BICUBIC if smaller else Image.Resampling.BOX
 
     def scaled(pixels: np.ndarray) -> np.ndarray:
-        planes = (np.asarray(Image.fromarray(np.ascontiguousarray(pixels[..., k])).resize(size, kind)) for k in range(3))
+        planes = (
+            np.asarray(Image.fromarray(np.ascontiguousarray(pixels[..., k])).resize(size, kind))
+            for k in range(3)
+        )
         return np.maximum(np.stack(list(planes), -1), 0)
 
     kept: dict[str, np.ndarray] = {
-        name: scaled(picture.layers[name]) for name in ("half_a", "half_b", "raw") if name in picture.layers
+        name: scaled(picture.layers[name])
+        for name in ("half_a", "half_b", "raw")
+        if name in picture.layers
     }
     return Picture(scaled(picture.beauty), kept)
 
 
-def check_comparable(picture: Picture, path: Path, reference: Picture, reference_path: Path) -> None:
+def check_comparable(
+    picture: Picture, path: Path, reference: Picture, reference_path: Path
+) -> None:
     """Raise PictureError unless both pictures have one size and only finite values."""
     if picture.beauty.shape != reference.beauty.shape:
         raise PictureError(
-            f"{path} is {picture.width}x{picture.height}, {reference_path} is {reference.width}x{reference.height}; "
+            f"{path} is {picture.width}x{picture.height}, {reference_path} is "
+            f"{reference.width}x{reference.height}; "
             "render both at one size"
         )
 
     for one, name in ((picture, path), (reference, reference_path)):
         bad = int((~np.isfinite(one.beauty)).sum())
         if bad:
-            raise PictureError(f"{name}: {bad} values are not finite numbers; render the picture again")
+            raise PictureError(
+                f"{name}: {bad} values are not finite numbers; render the picture again"
+            )

@@ -1,4 +1,5 @@
-"""Pictures that a study keeps, and the one check before any of them is used: they are what was written."""
+"""Pictures that a study keeps, and the one check before any of them is used: they are what was
+written."""
 
 import hashlib
 import os
@@ -17,11 +18,14 @@ from swift_sample.core.picture.picture import Picture
 def digest_of_picture(path: Path) -> str:
     """Length and SHA-256 of a picture's file, as "LENGTH-DIGITS". Raises OSError."""
     with open(path, "rb") as file:
-        return f"{os.fstat(file.fileno()).st_size}-{hashlib.file_digest(file, 'sha256').hexdigest()}"
+        return (
+            f"{os.fstat(file.fileno()).st_size}-{hashlib.file_digest(file, 'sha256').hexdigest()}"
+        )
 
 
 def is_of(path: Path, digest: str) -> bool:
-    """Whether a picture's file has this digest, of which those of earlier versions have no length. Raises OSError."""
+    """Whether a picture's file has this digest, of which those of earlier versions have no length.
+    Raises OSError."""
     return digest_of_picture(path).rpartition("-")[2] == digest.rpartition("-")[2]
 
 
@@ -32,9 +36,11 @@ def length_told_by(digest: str) -> int | None:
 
 
 def read_stored(path: Path, digest: str) -> Picture:
-    """A stored picture whose file has this digest; "" where none was kept, as with studies of earlier versions.
+    """A stored picture whose file has this digest; "" where none was kept, as with studies of
+    earlier versions.
 
-    Raises UnfitPictureError where it is missing, a link, cannot be read, is another file, or has values that are no numbers.
+    Raises UnfitPictureError where it is missing, a link, cannot be read, is another file, or has
+    values that are no numbers.
     """
     try:
         with _held(path) as held:
@@ -56,10 +62,13 @@ def read_stored(path: Path, digest: str) -> Picture:
 
 @contextmanager
 def _held(path: Path) -> Iterator[Path]:
-    """Another name of a file that stays the same whatever is renamed meanwhile, and that no link led to. Raises OSError."""
+    """Another name of a file that stays the same whatever is renamed meanwhile, and that no link
+    led to. Raises OSError."""
     folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
     try:
-        handle = os.open(path.name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
+        handle = os.open(
+            path.name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder
+        )
     finally:
         os.close(folder)
 

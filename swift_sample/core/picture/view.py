@@ -1,7 +1,7 @@
 """The view: exposure and tone curve through which pictures are shown and measured.
 
-D(x) = 255 * view(x), in levels, not rounded. The steps are exposure, tone curve, the sRGB transfer function
-(IEC 61966-2-1) and clipping to the display's range.
+D(x) = 255 * view(x), in levels, not rounded. The steps are exposure, tone curve, the sRGB transfer
+function (IEC 61966-2-1) and clipping to the display's range.
 """
 
 import math
@@ -13,7 +13,8 @@ from swift_sample.core.errors import UsageError
 from swift_sample.core.picture.colour import LEVELS, SOFT_WHITE, srgb_decoded
 
 CURVES = ("straight", "soft")
-"""`straight` clips; `soft` rolls highlights off: x (1 + x / w^2) / (1 + x), Reinhard et al. 2002, equation 4."""
+"""`straight` clips; `soft` rolls highlights off: x (1 + x / w^2) / (1 + x), Reinhard et al. 2002,
+equation 4."""
 
 MAX_EXPOSURE = 20.0
 
@@ -27,7 +28,10 @@ class View:
 
     def __post_init__(self) -> None:
         if not math.isfinite(self.exposure) or abs(self.exposure) > MAX_EXPOSURE:
-            raise UsageError(f"exposure={self.exposure}: expected stops from -{MAX_EXPOSURE:g} to {MAX_EXPOSURE:g}")
+            raise UsageError(
+                f"exposure={self.exposure}: expected stops from -{MAX_EXPOSURE:g} to "
+                f"{MAX_EXPOSURE:g}"
+            )
         if self.curve not in CURVES:
             raise UsageError(f"curve={self.curve}: expected one of {', '.join(CURVES)}")
 
@@ -38,12 +42,15 @@ class View:
 
         light = np.ascontiguousarray(pixels, np.float32)
         levels = np.empty_like(light)
-        set_levels(levels.ravel(), light.ravel(), np.float32(2.0**self.exposure), self.curve == "soft")
+        set_levels(
+            levels.ravel(), light.ravel(), np.float32(2.0**self.exposure), self.curve == "soft"
+        )
 
         return levels
 
     def light(self, levels: np.ndarray) -> np.ndarray:
-        """The light that is shown at these levels: the inverse of `levels` within the display's range, float32."""
+        """The light that is shown at these levels: the inverse of `levels` within the display's
+        range, float32."""
         x = np.clip(np.asarray(levels, np.float64) / LEVELS, 0, 1)
         x = srgb_decoded(x)
 

@@ -14,7 +14,8 @@ ONE = f32(1)
 
 @kernel
 def cube_root(x):
-    """Of a normal number above 0, to float32's precision: a guess from the exponent, refined twice after Halley."""
+    """Of a normal number above 0, to float32's precision: a guess from the exponent, refined twice
+    after Halley."""
     root = float_of(uint32(bits_of(x) // uint32(3) + uint32(0x2A5137A0)))
     for _ in range(2):
         cube = root * root * root
@@ -25,13 +26,15 @@ def cube_root(x):
 
 @kernel
 def displayed(light, gain, soft):
-    """The view of a value as a share of the display's range: exposure, curve, sRGB (IEC 61966-2-1), clipping."""
+    """The view of a value as a share of the display's range: exposure, curve, sRGB (IEC 61966-2-1),
+    clipping."""
     x = max(light * gain, ZERO)
     if soft:
         x = x * (ONE + x * f32(1 / SOFT_WHITE**2)) / (ONE + x)
 
     x = min(x, ONE)
-    # x^(1/2.4) is the fourth root times the sixth root; both branches are worked out, so that rows need no jumps.
+    # x^(1/2.4) is the fourth root times the sixth root; both branches are worked out, so that rows
+    # need no jumps.
     root = np.sqrt(max(x, f32(0.003)))
     curved = f32(1.055) * np.sqrt(root) * cube_root(root) - f32(0.055)
 

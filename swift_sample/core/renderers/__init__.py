@@ -1,1 +1,2 @@
-"""What can render. `port` is all that the rest of the program knows of a renderer; the others implement it."""
+"""What can render. `port` is all that the rest of the program knows of a renderer; the others
+implement it."""

@@ -1,5 +1,5 @@
-"""Where one render's time, samples and memory went by its record, as rows that a page or a terminal can show. Whatever the
-renderer does not tell has no rows."""
+"""Where one render's time, samples and memory went by its record, as rows that a page or a terminal
+can show. Whatever the renderer does not tell has no rows."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -21,7 +21,8 @@ class Part:
 
 @dataclass(frozen=True)
 class Bounce:
-    """What one bounce cost and brought. Bounce 0 is what the camera sees, with its light samples."""
+    """What one bounce cost and brought. Bounce 0 is what the camera sees, with its light
+    samples."""
 
     number: int
     rays: int
@@ -35,15 +36,23 @@ class Bounce:
 def bounces_of(result: RunRecord) -> list[Bounce]:
     """Time beside light for every bounce that had rays."""
     seconds = [sum(kinds.values()) for kinds in result.seconds_by_bounce]
-    light = [float(sum(w * v for w, v in zip(LUMINANCE, colour, strict=True))) for colour in result.light_by_bounce]
+    light = [
+        float(sum(w * v for w, v in zip(LUMINANCE, colour, strict=True)))
+        for colour in result.light_by_bounce
+    ]
     rays = result.rays.get("by_bounce")
     counts = [sum(kinds.values()) for kinds in rays] if isinstance(rays, list) else []
     rows = max(len(seconds), len(light), len(counts))
-    seconds, light, counts = (values + [0] * (rows - len(values)) for values in (seconds, light, counts))
+    seconds, light, counts = (
+        values + [0] * (rows - len(values)) for values in (seconds, light, counts)
+    )
     time_total = sum(seconds) or 1.0
     light_total = sum(light) or 1.0
 
-    return [Bounce(k, int(counts[k]), seconds[k], seconds[k] / time_total, light[k] / light_total) for k in range(rows)]
+    return [
+        Bounce(k, int(counts[k]), seconds[k], seconds[k] / time_total, light[k] / light_total)
+        for k in range(rows)
+    ]
 
 
 def materials_of(result: RunRecord) -> list[Part]:
@@ -67,7 +76,10 @@ def _ranked(amounts: Mapping[str, float]) -> list[Part]:
     if not rest:
         return parts
 
-    return [*parts[:MOST_ROWS], Part(f"{len(rest)} others", sum(p.amount for p in rest), sum(p.share for p in rest))]
+    return [
+        *parts[:MOST_ROWS],
+        Part(f"{len(rest)} others", sum(p.amount for p in rest), sum(p.share for p in rest)),
+    ]
 
 
 def parts_of(amounts: Mapping[str, float]) -> list[Part]:

@@ -1,4 +1,5 @@
-"""How errors fall with samples: by the record of a render where it tells, else as is usual; and how many that makes."""
+"""How errors fall with samples: by the record of a render where it tells, else as is usual; and how
+many that makes."""
 
 import math
 
@@ -13,7 +14,8 @@ Fall = tuple[float, float, float]
 """By which power of samples an error falls: least, likeliest and most."""
 RAW_FALL = (0.40, 0.50, 0.55)
 DENOISED_FALL = (0.22, 0.35, 0.50)
-"""Of grain, where no record says: of raw pictures, and of denoised ones, in which a part of the error falls slower."""
+"""Of grain, where no record says: of raw pictures, and of denoised ones, in which a part of the
+error falls slower."""
 STRAY_FALL = (0.5, 0.9, 1.6)
 """Of stray pixels, as the demo scenes show it."""
 LEAST_POINTS = 3
@@ -28,7 +30,8 @@ def fall_of(configuration: Configuration, record: RunRecord | None, measure: str
 
 
 def raw_fall(record: RunRecord | None) -> Fall:
-    """Of the grain of a raw picture, as its own record shows it, by least squares on logarithms; else what is usual."""
+    """Of the grain of a raw picture, as its own record shows it, by least squares on logarithms;
+    else what is usual."""
     curve = record.grain_by_samples if record is not None else {}
     points = sorted((count, grain) for count, grain in curve.items() if grain > 0)[-4:]
     if len(points) < LEAST_POINTS:
@@ -44,9 +47,12 @@ def raw_fall(record: RunRecord | None) -> Fall:
     return max(0.2, power - off), power, min(0.65, power + off)
 
 
-def samples_needed(configuration: Configuration, figure: Figure, limit: float, fall: Fall) -> Figure | None:
-    """How many samples a pixel would bring an error down to a limit, with an interval that holds what is uncertain of the
-    error and of how fast it falls. None where the renderer counts no samples, or there is no error."""
+def samples_needed(
+    configuration: Configuration, figure: Figure, limit: float, fall: Fall
+) -> Figure | None:
+    """How many samples a pixel would bring an error down to a limit, with an interval that holds
+    what is uncertain of the error and of how fast it falls. None where the renderer counts no
+    samples, or there is no error."""
     own = configuration.number_in_role(SAMPLES)
     if not own or figure.value <= 0:
         return None

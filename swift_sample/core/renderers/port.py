@@ -1,8 +1,9 @@
 """What a study needs of a renderer, and nothing of what it is.
 
-A `Renderer` says what there is: settings, capabilities, version, scenes. It is asked in every process. An `Engine` renders,
-one picture at a time, in the worker's process. Everything above asks roles and capabilities, never for a renderer's name;
-what a renderer cannot tell is absent from its records.
+A `Renderer` says what there is: settings, capabilities, version, scenes. It is asked in every
+process. An `Engine` renders, one picture at a time, in the worker's process. Everything above asks
+roles and capabilities, never for a renderer's name; what a renderer cannot tell is absent from its
+records.
 """
 
 import gc
@@ -36,13 +37,14 @@ FRAMES = "frames"
 SMOOTH = "smooth"
 """The layer of a preview with the picture denoised."""
 ShowStage = Callable[[np.ndarray, int], None]
-"""Shown a picture while it is being made, linear float32[h, w, 3] of any size, with its samples a pixel."""
+"""Shown a picture while it is being made, linear float32[h, w, 3] of any size, with its samples a
+pixel."""
 
 
 @dataclass(frozen=True)
 class SceneContent:
-    """Digests of a scene's files, of the light from everywhere that replaces its own, and of what else was staged ("" for
-    none)."""
+    """Digests of a scene's files, of the light from everywhere that replaces its own, and of what
+    else was staged ("" for none)."""
 
     scene: str
     environment: str = ""
@@ -51,9 +53,10 @@ class SceneContent:
 
 @dataclass(frozen=True)
 class SceneFacts:
-    """What of a scene settings can act on. `missing` maps features that settings may need, and the scene lacks, to words;
-    `choices` are values that the scene offers for settings of kind "text"; `notes` are sentences about what was made up or
-    left out, `about` what it holds, in words. `cameras` are the names of its own; `viewpoint` is the one in use."""
+    """What of a scene settings can act on. `missing` maps features that settings may need, and the
+    scene lacks, to words; `choices` are values that the scene offers for settings of kind "text";
+    `notes` are sentences about what was made up or left out, `about` what it holds, in words.
+    `cameras` are the names of its own; `viewpoint` is the one in use."""
 
     missing: Mapping[str, str] = field(default_factory=dict)
     choices: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
@@ -82,9 +85,9 @@ class SceneFacts:
 
 @dataclass(frozen=True)
 class Finding:
-    """A sentence with its figures, the share of the time it is about, and the changes to the base that would test it; none
-    where there is nothing to try. `mends` is the limit that the changes are to bring a trial within, "" where they are to
-    save time."""
+    """A sentence with its figures, the share of the time it is about, and the changes to the base
+    that would test it; none where there is nothing to try. `mends` is the limit that the changes
+    are to bring a trial within, "" where they are to save time."""
 
     text: str
     time_share: float
@@ -93,15 +96,15 @@ class Finding:
 
     @property
     def gain(self) -> tuple[float, float]:
-        """Between which shares of the time the changes are expected to save: no more than what it is about, as far as that
-        can be told, and half of it at least."""
+        """Between which shares of the time the changes are expected to save: no more than what it
+        is about, as far as that can be told, and half of it at least."""
         return 0.5 * self.time_share, 1.1 * self.time_share
 
 
 @dataclass(frozen=True)
 class Case:
-    """What findings look at: one measured trial and the record of its typical run. `limits` are the study's by measure,
-    `phases` the medians of its times."""
+    """What findings look at: one measured trial and the record of its typical run. `limits` are the
+    study's by measure, `phases` the medians of its times."""
 
     settings: Configuration
     record: RunRecord
@@ -131,8 +134,8 @@ class Renderer:
     """for people"""
     catalogue: Catalogue
     worker: str
-    """`package.module:attribute` by which the worker's process finds this renderer; or `package.module:class:file`, made of a
-    file"""
+    """`package.module:attribute` by which the worker's process finds this renderer; or
+    `package.module:class:file`, made of a file"""
     scene_names: tuple[str, ...] = ()
     """scenes that it knows by name, without a file"""
     findings: tuple[FindingKind, ...] = ()
@@ -144,11 +147,13 @@ class Renderer:
 
     @property
     def version(self) -> str:
-        """Changes with whatever can change a pixel. Raises RendererError where there is no telling."""
+        """Changes with whatever can change a pixel. Raises RendererError where there is no
+        telling."""
         raise NotImplementedError
 
     def is_ready(self) -> bool:
-        """Whether the first render can begin at once; False where something has to be prepared, about a minute long."""
+        """Whether the first render can begin at once; False where something has to be prepared,
+        about a minute long."""
         return True
 
     def scene_content(self, scene: str, staging: Staging) -> SceneContent:
@@ -156,34 +161,43 @@ class Renderer:
         raise NotImplementedError
 
     def scene_files(self, scene: str) -> list[Path]:
-        """The scene's file and those that it refers to, as far as they are there. Raises SceneError."""
+        """The scene's file and those that it refers to, as far as they are there. Raises
+        SceneError."""
         return [] if scene in self.scene_names else [Path(scene)]
 
     def check_scene(self, scene: str, base: Configuration, frame: int, staging: Staging) -> None:
-        """See that this is a scene, and its light from everywhere is some, before they are given away. Raises SceneError, and
-        RendererError where the renderer is not here or may not be started."""
+        """See that this is a scene, and its light from everywhere is some, before they are given
+        away. Raises SceneError, and RendererError where the renderer is not here or may not be
+        started."""
         self.facts(scene, base, frame, staging)
 
     def own_files(self) -> list[tuple[Path, str]]:
-        """Files that say how it is started, with the names that they have beside each other, the one that a study names
-        first; none of a renderer that comes with the application."""
+        """Files that say how it is started, with the names that they have beside each other, the
+        one that a study names first; none of a renderer that comes with the application."""
         return []
 
-    def facts(self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE) -> SceneFacts:
+    def facts(
+        self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE
+    ) -> SceneFacts:
         """What of a scene settings can act on. Raises SceneError."""
         return SceneFacts()
 
-    def scene_settings(self, scene: str, frame: int = 0, staging: Staging = AS_IN_THE_FILE) -> Sequence[Setting]:
-        """Settings for what the scene itself has: features of its materials, each as it is by default, and cheaper values.
-        They are told to renders in `RenderSpec.changes`. Raises SceneError."""
+    def scene_settings(
+        self, scene: str, frame: int = 0, staging: Staging = AS_IN_THE_FILE
+    ) -> Sequence[Setting]:
+        """Settings for what the scene itself has: features of its materials, each as it is by
+        default, and cheaper values. They are told to renders in `RenderSpec.changes`. Raises
+        SceneError."""
         return ()
 
     def command_for(self, spec: RenderSpec) -> str:
-        """What renders this in a terminal, for a person to take along. Raises RendererError where nothing does."""
+        """What renders this in a terminal, for a person to take along. Raises RendererError where
+        nothing does."""
         raise RendererError(f"{self.title}: there is no command that renders with it")
 
     def doubts(self, configuration: Configuration) -> Sequence[str]:
-        """What in a configuration can only be slower here, in words. Raises UsageError where values contradict each other."""
+        """What in a configuration can only be slower here, in words. Raises UsageError where values
+        contradict each other."""
         return ()
 
     def engine(self) -> "Engine":
@@ -192,20 +206,27 @@ class Renderer:
 
 
 class Engine:
-    """Renders one picture at a time. What a renderer leaves to the others here is what most have in common."""
+    """Renders one picture at a time. What a renderer leaves to the others here is what most have in
+    common."""
 
     def __init__(self, renderer: Renderer) -> None:
         self.renderer = renderer
 
     def warm_up(self, tell: Callable[[float, str], None]) -> None:
-        """Do once whatever the first render would otherwise be timed with; `tell` hears the share done, and words."""
+        """Do once whatever the first render would otherwise be timed with; `tell` hears the share
+        done, and words."""
 
     def make_ready(self, spec: RenderSpec) -> float:
-        """Do what caches spare every render but the first. Returns the seconds that it took, 0 where all was ready."""
+        """Do what caches spare every render but the first. Returns the seconds that it took, 0
+        where all was ready."""
         return 0.0
 
     def draw(
-        self, spec: RenderSpec, configuration: Configuration, progress: Progress, started: Callable[[Stop], None]
+        self,
+        spec: RenderSpec,
+        configuration: Configuration,
+        progress: Progress,
+        started: Callable[[Stop], None],
     ) -> Picture:
         """The picture, its light linear Rec. 709. `started` may be given what stops it."""
         raise NotImplementedError
@@ -219,8 +240,9 @@ class Engine:
         layers: tuple[str, ...] | None = None,
         identity: Mapping[str, object] | None = None,
     ) -> tuple[Picture, RunRecord]:
-        """Render and write, with all that can be told of it. `layers` are those that are written, None for all; `identity`
-        goes into the header beside the record. Raises RenderStoppedError, SceneError, PictureError or RendererError."""
+        """Render and write, with all that can be told of it. `layers` are those that are written,
+        None for all; `identity` goes into the header beside the record. Raises RenderStoppedError,
+        SceneError, PictureError or RendererError."""
         gc.collect()
         reset_peak_memory()
         meter = LoadMeter()
@@ -255,10 +277,14 @@ class Engine:
             }
         )
 
-    def preview(self, spec: RenderSpec, samples: int, show: ShowStage, started: Callable[[Stop], None]) -> Picture:
-        """A picture of the scene as soon as can be, in stages where the renderer has them; nothing of it is timed. Up to so
-        many samples a pixel. Raises what `render` raises."""
-        picture = self.draw(spec, spec.configuration(self.renderer.catalogue), lambda share: None, started)
+    def preview(
+        self, spec: RenderSpec, samples: int, show: ShowStage, started: Callable[[Stop], None]
+    ) -> Picture:
+        """A picture of the scene as soon as can be, in stages where the renderer has them; nothing
+        of it is timed. Up to so many samples a pixel. Raises what `render` raises."""
+        picture = self.draw(
+            spec, spec.configuration(self.renderer.catalogue), lambda share: None, started
+        )
         show(picture.beauty, samples)
         return picture
 

@@ -1,4 +1,5 @@
-"""What is asked of a renderer, and what it tells of a render: one record from where it is measured to where it is kept."""
+"""What is asked of a renderer, and what it tells of a render: one record from where it is measured
+to where it is kept."""
 
 from typing import Annotated
 
@@ -40,8 +41,9 @@ class TextureHeld(Message):
 
 
 class RenderRecord(Message):
-    """Why a render took as long as it did, as far as its renderer tells. Seconds are wall time, of all threads together where
-    they are by bounce, material or object. What is not told is empty or None."""
+    """Why a render took as long as it did, as far as its renderer tells. Seconds are wall time, of
+    all threads together where they are by bounce, material or object. What is not told is empty or
+    None."""
 
     samples: Samples | None = None
     rays: dict[str, object] = {}
@@ -53,24 +55,29 @@ class RenderRecord(Message):
     picture_by_material: dict[str, float] = {}
     """share of the picture's pixels that show each material first"""
     numbers: dict[str, dict[str, list[int]]] = {}
-    """under which numbers the layers `material` and `object` hold each name; -1 is the background"""
+    """under which numbers the layers `material` and `object` hold each name; -1 is the
+    background"""
     grain_by_samples: dict[int, float] = {}
     """grain in levels, as it would have been had the render stopped at so many samples a pixel"""
     light_clamped: dict[str, list[float]] = {}
     """mean radiance (red, green, blue) that the render's own clamps took, by setting"""
     shift_by_setting: dict[str, dict[float, float]] = {}
-    """levels of light shift that values of a setting are predicted to cost against none, by setting, under this run's view"""
+    """levels of light shift that values of a setting are predicted to cost against none, by
+    setting, under this run's view"""
     grain_by_setting: dict[str, dict[float, float]] = {}
-    """how many times this run's grain values of a setting are predicted to show, 0 for off, by setting, under its view"""
+    """how many times this run's grain values of a setting are predicted to show, 0 for off, by
+    setting, under its view"""
     samples_by_setting: dict[str, dict[float, tuple[float, float, float]]] = {}
-    """samples a pixel, grain in levels, and the share of pixels that would not have stopped, by setting and value"""
+    """samples a pixel, grain in levels, and the share of pixels that would not have stopped, by
+    setting and value"""
     memory_bytes: dict[str, int] = {}
     texture_reads: int | None = None
     texture_misses: int | None = None
     textures: list[TextureHeld] = []
     """the largest textures, by the bytes that they hold"""
     texels_a_pixel: dict[str, float] = {}
-    """of a material's finest picture across a pixel, where the camera is nearest to it, by material"""
+    """of a material's finest picture across a pixel, where the camera is nearest to it, by
+    material"""
     triangles_a_pixel: dict[str, float] = {}
     """that face the camera, on each pixel that shows an object first, by object"""
     dropped_samples: int = 0
@@ -86,7 +93,8 @@ class RenderRecord(Message):
 
 
 class RunRecord(RenderRecord):
-    """Everything measured about one render, from the first file that is read to the last that is written."""
+    """Everything measured about one render, from the first file that is read to the last that is
+    written."""
 
     size: tuple[int, int]
     seconds: dict[str, float]
@@ -95,7 +103,8 @@ class RunRecord(RenderRecord):
     cpu_seconds: float
     peak_memory_bytes: int
     shift_by_bounces: dict[int, float] = {}
-    """levels of light shift that lower bounce caps are predicted to add, under the view of this run"""
+    """levels of light shift that lower bounce caps are predicted to add, under the view of this
+    run"""
     threads: int | None = None
     device: str = ""
     settings: dict[str, Value]
@@ -106,8 +115,8 @@ class RunRecord(RenderRecord):
     load_of_others: float = 0.0
     """share of the processor that other programs took"""
     ready_seconds: float = 0.0
-    """what caches had to do before the clock started: the first render after opening takes as much longer. 0 where it had
-    been done for an earlier run"""
+    """what caches had to do before the clock started: the first render after opening takes as much
+    longer. 0 where it had been done for an earlier run"""
     reused_scene: bool = False
     reused: list[str] = []
     """what a kept scene spared: file, geometry, acceleration, textures"""

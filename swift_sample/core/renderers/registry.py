@@ -1,4 +1,5 @@
-"""Which renderers there are, and what a study keeps of its own for the day when it is not there any more."""
+"""Which renderers there are, and what a study keeps of its own for the day when it is not there any
+more."""
 
 import importlib
 import json
@@ -35,7 +36,8 @@ DEFAULT = "built-in"
 
 
 class MissingRenderer(Renderer):
-    """A renderer that a study was measured with and that is not here: its settings are known, nothing can be rendered."""
+    """A renderer that a study was measured with and that is not here: its settings are known,
+    nothing can be rendered."""
 
     version = ""
     worker = ""
@@ -48,7 +50,9 @@ class MissingRenderer(Renderer):
     def scene_content(self, scene: str, staging: Staging) -> SceneContent:
         raise RendererError(self._words)
 
-    def facts(self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE) -> SceneFacts:
+    def facts(
+        self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE
+    ) -> SceneFacts:
         raise RendererError(self._words)
 
     def engine(self) -> Engine:
@@ -56,7 +60,10 @@ class MissingRenderer(Renderer):
 
     @property
     def _words(self) -> str:
-        return f"the renderer {self.title} is not here any more, so nothing can be measured; what was measured is shown"
+        return (
+            f"the renderer {self.title} is not here any more, so nothing can be measured; what "
+            "was measured is shown"
+        )
 
 
 def renderer_in(file: Path) -> "CommandRenderer":
@@ -66,49 +73,66 @@ def renderer_in(file: Path) -> "CommandRenderer":
     renderer = CommandRenderer(file)
     if renderer.name in RENDERERS:
         raise RendererError(
-            f"{file}: name={renderer.name}: is taken by a renderer that comes with Swift Sample; choose another"
+            f"{file}: name={renderer.name}: is taken by a renderer that comes with Swift "
+            "Sample; "
+            "choose another"
         )
 
     return renderer
 
 
 def renderer_named(name: str, folder: Path | None = None, file: str = "") -> Renderer:
-    """The renderer of this name, which the renderer file `file` describes where there is one; where it is not here, what the
-    study in `folder` knows of it. Raises RendererError."""
+    """The renderer of this name, which the renderer file `file` describes where there is one; where
+    it is not here, what the study in `folder` knows of it. Raises RendererError."""
     if name in RENDERERS:
         return RENDERERS[name]()
 
     if file and Path(file).is_file():
         renderer = renderer_in(Path(file))
         if renderer.name != name:
-            raise RendererError(f"{file}: describes the renderer {renderer.name}, the study names {name}")
+            raise RendererError(
+                f"{file}: describes the renderer {renderer.name}, the study names {name}"
+            )
         return renderer
 
     path = folder / DESCRIPTION if folder is not None else None
     if path is None or not path.is_file():
-        raise RendererError(f"renderer={name}: it is not here; expected one of {', '.join(RENDERERS)}")
+        raise RendererError(
+            f"renderer={name}: it is not here; expected one of {', '.join(RENDERERS)}"
+        )
 
     try:
         data = json.loads(read_text(path))
         catalogue = Catalogue.from_data(data)
         title = str(data.get("title", name))
     except (OSError, ValueError, RecursionError, CatalogueError) as error:
-        raise RendererError(f"{path}: does not say what the renderer {name} is ({' '.join(str(error).split())})") from error
+        raise RendererError(
+            f"{path}: does not say what the renderer {name} is ({' '.join(str(error).split())})"
+        ) from error
 
     if catalogue.name != name:
-        raise RendererError(f"{path}: tells of the renderer {catalogue.name}, the study names {name}")
+        raise RendererError(
+            f"{path}: tells of the renderer {catalogue.name}, the study names {name}"
+        )
 
     return FinishedRenderer(catalogue) if name == FINISHED else MissingRenderer(catalogue, title)
 
 
 def renderer_of(catalogue: Catalogue, file: str = "") -> Renderer:
-    """The renderer whose settings these are, described by this file where it is a program. Raises RendererError."""
-    return FinishedRenderer(catalogue) if catalogue.name == FINISHED else renderer_named(catalogue.name, file=file)
+    """The renderer whose settings these are, described by this file where it is a program. Raises
+    RendererError."""
+    return (
+        FinishedRenderer(catalogue)
+        if catalogue.name == FINISHED
+        else renderer_named(catalogue.name, file=file)
+    )
 
 
 def description_of(renderer: Renderer) -> str:
     """What a study keeps of its renderer, as JSON."""
-    return json.dumps({"title": renderer.title, **renderer.catalogue.as_data()}, indent=1, ensure_ascii=False)
+    return json.dumps(
+        {"title": renderer.title, **renderer.catalogue.as_data()}, indent=1, ensure_ascii=False
+    )
 
 
 def renderer_at(place: str) -> Renderer:

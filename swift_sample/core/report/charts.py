@@ -33,7 +33,12 @@ def as_svg(figure: "Figure") -> str:
 def _drawn(figure: "Figure", form: str) -> bytes:
     out = io.BytesIO()
     # No date in it: the same study gives the same file.
-    figure.savefig(out, format=form, dpi=DOTS_PER_INCH, metadata={"Date": None} if form == "svg" else {"Software": None})
+    figure.savefig(
+        out,
+        format=form,
+        dpi=DOTS_PER_INCH,
+        metadata={"Date": None} if form == "svg" else {"Software": None},
+    )
     return out.getvalue()
 
 
@@ -59,7 +64,8 @@ def _figure(width: float, height: float) -> "Figure":
 
 
 def map_chart(results: Results) -> "Figure":
-    """Time across, limit share up, as on the window's map: filled where acceptable, hollow where not."""
+    """Time across, limit share up, as on the window's map: filled where acceptable, hollow where
+    not."""
     figure = _figure(7.0, 3.9)
     axes = figure.subplots()
     pick = results.pick()
@@ -97,22 +103,39 @@ def map_chart(results: Results) -> "Figure":
 
         if chosen or trial.is_base:
             words = f"pick {show_seconds(x.value)}" if chosen else f"base {show_seconds(x.value)}"
-            axes.annotate(words, (x.value, at), (0, 8), textcoords="offset points", ha="center", color=colour, weight="bold")
+            axes.annotate(
+                words,
+                (x.value, at),
+                (0, 8),
+                textcoords="offset points",
+                ha="center",
+                color=colour,
+                weight="bold",
+            )
 
     shown = [t for t in results.trials if t.seconds is not None and t.share is not None]
     _log_scale(axes, "x", [t.seconds.value for t in shown if t.seconds is not None])
-    _log_scale(axes, "y", [1.0, *(max(t.share.value, LEAST_SHARE) for t in shown if t.share is not None)])
+    _log_scale(
+        axes, "y", [1.0, *(max(t.share.value, LEAST_SHARE) for t in shown if t.share is not None)]
+    )
     axes.set_xlabel("time of a render in seconds")
     axes.set_ylabel("share of the limits")
     axes.text(
-        0.995, 0.97, "over a limit above the green line", transform=axes.transAxes, ha="right", va="top", color=DAY.quiet
+        0.995,
+        0.97,
+        "over a limit above the green line",
+        transform=axes.transAxes,
+        ha="right",
+        va="top",
+        color=DAY.quiet,
     )
 
     return figure
 
 
 def _reach(value: float, low: float, high: float) -> list[list[float]]:
-    """How far an interval reaches down and up, as an error bar wants it: not below nothing, which rounding may lead to."""
+    """How far an interval reaches down and up, as an error bar wants it: not below nothing, which
+    rounding may lead to."""
     return [[max(value - low, 0.0)], [max(high - value, 0.0)]]
 
 
@@ -127,7 +150,8 @@ def _mark(trial: TrialResult) -> tuple[str, bool]:
 
 
 def _log_scale(axes: "Axes", which: str, values: Sequence[float]) -> None:
-    """A logarithmic axis around these values, with ticks at powers of two, and half way between where they are few."""
+    """A logarithmic axis around these values, with ticks at powers of two, and half way between
+    where they are few."""
     from matplotlib.ticker import FuncFormatter, NullLocator
 
     low, high = min(values) / 1.4, max(values) * 1.4
@@ -145,8 +169,11 @@ def _log_scale(axes: "Axes", which: str, values: Sequence[float]) -> None:
     axes.set_axisbelow(True)
 
 
-def settings_chart(results: Results, trails: Sequence[tuple[str, Sequence[TrialResult]]]) -> "Figure":
-    """Each setting by itself against the base: the time of every value with its interval, filled where acceptable.
+def settings_chart(
+    results: Results, trails: Sequence[tuple[str, Sequence[TrialResult]]]
+) -> "Figure":
+    """Each setting by itself against the base: the time of every value with its interval, filled
+    where acceptable.
 
     trails: key and trials in the order of their values, the base among them.
     """
@@ -163,7 +190,13 @@ def settings_chart(results: Results, trails: Sequence[tuple[str, Sequence[TrialR
             colour, full = _mark(trial)
             time = trial.seconds
             panel.bar(
-                place, time.value, width=0.62, color=colour if full else "white", edgecolor=colour, linewidth=1, alpha=0.85
+                place,
+                time.value,
+                width=0.62,
+                color=colour if full else "white",
+                edgecolor=colour,
+                linewidth=1,
+                alpha=0.85,
             )
             panel.plot([place, place], [time.low, time.high], color=DAY.text, linewidth=0.8)
 
@@ -185,7 +218,14 @@ def phases_chart(trials: Sequence[tuple[str, TrialResult]]) -> "Figure":
         left = 0.0
         for role, phases in PHASE_ROLES:
             seconds = sum(trial.phases[phase].value for phase in phases if phase in trial.phases)
-            axes.barh(row, seconds, left=left, height=0.62, color=getattr(DAY, role), label=role if row == 0 else None)
+            axes.barh(
+                row,
+                seconds,
+                left=left,
+                height=0.62,
+                color=getattr(DAY, role),
+                label=role if row == 0 else None,
+            )
             left += seconds
 
     axes.set_yticks(range(len(trials)), [name for name, _ in trials])

@@ -21,10 +21,16 @@ def report_as_html(report: Report) -> str:
     )
     charts = {
         name: Markup(as_svg(chart)) if chart is not None else ""
-        for name, chart in (("map", report.map), ("phases", report.phases), ("settings", report.settings))
+        for name, chart in (
+            ("map", report.map),
+            ("phases", report.phases),
+            ("settings", report.settings),
+        )
     }
 
-    return environment.get_template("report.html").render(report=report, charts=charts, colours=DAY, address=_address)
+    return environment.get_template("report.html").render(
+        report=report, charts=charts, colours=DAY, address=_address
+    )
 
 
 def _address(shot: Shot) -> str:

@@ -1,4 +1,5 @@
-"""A study as a page for others: what was found, pictures, curves, every trial, and the method, so that they can check it.
+"""A study as a page for others: what was found, pictures, curves, every trial, and the method, so
+that they can check it.
 
 `gather` collects it as plain words, rows and pictures; `report_html` and `report_pdf` lay it out.
 """
@@ -25,7 +26,12 @@ from swift_sample.core.study.answers.holding import sentences as sentences_of
 from swift_sample.core.study.answers.interactions import interactions
 from swift_sample.core.study.answers.kinds import kinds_of, shared_sentences, side_by_side
 from swift_sample.core.study.answers.pick import Pick
-from swift_sample.core.study.answers.pick_report import pick_sentences, show_factor, show_seconds, show_with_half
+from swift_sample.core.study.answers.pick_report import (
+    pick_sentences,
+    show_factor,
+    show_seconds,
+    show_with_half,
+)
 from swift_sample.core.study.answers.results import Results, TrialResult, show_error
 from swift_sample.core.study.measuring.snapshot import Snapshot, counted
 from swift_sample.core.study.plan.model import WatchArea
@@ -34,7 +40,8 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure as Chart
 
 WIDEST_PIXELS = 960
-"""Pictures are shown at most this wide; crops of watch areas are enlarged in whole steps up to CROP_PIXELS."""
+"""Pictures are shown at most this wide; crops of watch areas are enlarged in whole steps up to
+CROP_PIXELS."""
 CROP_PIXELS = 300
 MANY = 100
 """From here on figures are told without decimals."""
@@ -97,7 +104,9 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
         if pick is not None
         else ["No configuration that keeps every limit was found."]
     )
-    compared = [("base", base)] + ([("pick", pick.trial)] if pick is not None and not pick.trial.is_base else [])
+    compared = [("base", base)] + (
+        [("pick", pick.trial)] if pick is not None and not pick.trial.is_base else []
+    )
     trails = _trails(results)
     pictures = _Pictures(snapshot)
     shots = _shots(snapshot, pictures, compared)
@@ -112,9 +121,17 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
 
     return Report(
         study.name,
-        f"{study.size[0]} × {study.size[1]} pixels, measured until {made} with Swift Sample {__version__}",
+        (
+            f"{study.size[0]} × {study.size[1]} pixels, measured until {made} with Swift Sample "
+            f"{__version__}"
+        ),
         sentences[0],
-        (*([snapshot.untouched_words] if snapshot.untouched_words else []), *sentences[1:], *remarks, *pictures.left_out),
+        (
+            *([snapshot.untouched_words] if snapshot.untouched_words else []),
+            *sentences[1:],
+            *remarks,
+            *pictures.left_out,
+        ),
         shots,
         areas,
         map_chart(results),
@@ -158,11 +175,15 @@ def _limits(results: Results, base: TrialResult, pick: Pick | None) -> Table:
 
 def _error(key: str, trial: TrialResult, results: Results) -> str:
     figure = trial.figures.get(key)
-    return show_error(key, trial, results) + _interval(figure) if figure is not None else "not known"
+    return (
+        show_error(key, trial, results) + _interval(figure) if figure is not None else "not known"
+    )
 
 
 def _interval(figure: Figure) -> str:
-    low, high = (f"{end:.0f}" if abs(end) >= MANY else f"{end:.3g}" for end in (figure.low, figure.high))
+    low, high = (
+        f"{end:.0f}" if abs(end) >= MANY else f"{end:.3g}" for end in (figure.low, figure.high)
+    )
     return f" ({low} to {high})"
 
 
@@ -179,7 +200,8 @@ def _changes(results: Results, pick: Pick | None) -> Table:
 
 
 def _trails(results: Results) -> list[tuple[str, list[TrialResult]]]:
-    """Every setting of which several values were measured by themselves, with its trials in the order of values."""
+    """Every setting of which several values were measured by themselves, with its trials in the
+    order of values."""
     base = results.study.base
     trails = []
 
@@ -187,7 +209,8 @@ def _trails(results: Results) -> list[tuple[str, list[TrialResult]]]:
         trials = [
             trial
             for trial in results.trials
-            if trial.is_on_map and (trial.is_base or list(trial.configuration.differences(base)) == [key])
+            if trial.is_on_map
+            and (trial.is_base or list(trial.configuration.differences(base)) == [key])
         ]
         if len(trials) > 1:
             if results.study.catalogue[key].kind in ("whole", "number"):
@@ -208,11 +231,15 @@ def _trials(results: Results, pick: Pick | None) -> Table:
 
         rows.append(
             (
-                "base" if trial.is_base else trial.configuration.describe(results.study.base, most=8),
+                "base"
+                if trial.is_base
+                else trial.configuration.describe(results.study.base, most=8),
                 show_with_half(trial.seconds),
                 "" if trial.is_base else _factor(trial),
                 *(
-                    show_limit(key, figure, results.wanted[key], short=True).split(" of ")[0] if figure is not None else "–"
+                    show_limit(key, figure, results.wanted[key], short=True).split(" of ")[0]
+                    if figure is not None
+                    else "–"
                     for key, figure in zip(keys, figures, strict=True)
                 ),
                 "pick" if chosen else trial.verdict,
@@ -221,7 +248,15 @@ def _trials(results: Results, pick: Pick | None) -> Table:
         )
 
     return Table(
-        ("configuration", "time", "against the base", *(quantity(key).label for key in keys), "verdict", "runs"), tuple(rows)
+        (
+            "configuration",
+            "time",
+            "against the base",
+            *(quantity(key).label for key in keys),
+            "verdict",
+            "runs",
+        ),
+        tuple(rows),
     )
 
 
@@ -235,8 +270,8 @@ def _seconds(trial: TrialResult) -> float:
 
 
 class _Pictures:
-    """Pictures of a study in display levels, each read once. One that cannot be used is left out and told: the rest of the
-    report is still worth having."""
+    """Pictures of a study in display levels, each read once. One that cannot be used is left out
+    and told: the rest of the report is still worth having."""
 
     def __init__(self, snapshot: Snapshot) -> None:
         self._snapshot = snapshot
@@ -248,7 +283,11 @@ class _Pictures:
 
     @property
     def reference(self) -> np.ndarray | None:
-        return self._of(self._snapshot.reference_path) if self._snapshot.reference is not None else None
+        return (
+            self._of(self._snapshot.reference_path)
+            if self._snapshot.reference is not None
+            else None
+        )
 
     def _of(self, path: Path | None) -> np.ndarray | None:
         if path is None:
@@ -260,12 +299,18 @@ class _Pictures:
                 picture = read_stored(path, self._snapshot.digest_of(path.name))
                 self._levels[path] = self._snapshot.study.view.levels(picture.beauty)
             except UnfitPictureError as error:
-                self.left_out.append(f"A picture is left out: {path.name} {error.fault}; measuring again renders it anew.")
+                self.left_out.append(
+                    f"A picture is left out: {path.name} {error.fault}; measuring again "
+                    "renders it "
+                    "anew."
+                )
 
         return self._levels[path]
 
 
-def _shots(snapshot: Snapshot, pictures: _Pictures, compared: Sequence[tuple[str, TrialResult]]) -> tuple[Shot, ...]:
+def _shots(
+    snapshot: Snapshot, pictures: _Pictures, compared: Sequence[tuple[str, TrialResult]]
+) -> tuple[Shot, ...]:
     shots = []
     for name, trial in compared:
         levels = pictures.of(trial)
@@ -292,7 +337,10 @@ def _areas(
     snapshot: Snapshot, pictures: _Pictures, compared: Sequence[tuple[str, TrialResult]]
 ) -> tuple[tuple[str, tuple[Shot, ...]], ...]:
     """Every watch area of the compared trials and the reference, side by side."""
-    sources = [*((name, pictures.of(trial)) for name, trial in compared), ("reference", pictures.reference)]
+    sources = [
+        *((name, pictures.of(trial)) for name, trial in compared),
+        ("reference", pictures.reference),
+    ]
     return tuple(
         (
             area.name,
@@ -312,11 +360,15 @@ def _crop(levels: np.ndarray, area: WatchArea, size: tuple[int, int]) -> np.ndar
     left = int(area.x * across)
     top = int(area.y * down)
 
-    return levels[top : top + max(1, round(area.height * down)), left : left + max(1, round(area.width * across))]
+    return levels[
+        top : top + max(1, round(area.height * down)),
+        left : left + max(1, round(area.width * across)),
+    ]
 
 
 def _png(levels: np.ndarray, enlarge_to: int = 0) -> bytes:
-    """Display levels as PNG: reduced where wider than WIDEST_PIXELS, enlarged in whole steps up to `enlarge_to` pixels."""
+    """Display levels as PNG: reduced where wider than WIDEST_PIXELS, enlarged in whole steps up to
+    `enlarge_to` pixels."""
     image = Image.fromarray(np.clip(levels + 0.5, 0, LEVELS).astype(np.uint8))
     if image.width > WIDEST_PIXELS:
         height = max(1, round(image.height * WIDEST_PIXELS / image.width))
@@ -341,7 +393,8 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
     failed = len(snapshot.runs) - len(runs)
 
     drift = (
-        f"The machine's speed drifted by up to {correction.largest_drift:.0%}; neighbouring runs tell how much at each run, "
+        f"The machine's speed drifted by up to {correction.largest_drift:.0%}; neighbouring runs "
+        "tell how much at each run, "
         "and it is taken out."
         if correction.drift
         else "No drift of the machine's speed could be told from chance."
@@ -349,16 +402,27 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
     seeds = " with different seeds" if study.catalogue.capabilities.seeds else ""
 
     said = [
-        f"Scene {Path(study.scene).name}, frame {study.frame}, scene {runs[0].place.scene}, renderer "
+        f"Scene {Path(study.scene).name}, frame {study.frame}, scene {runs[0].place.scene}, "
+        "renderer "
         f"{runs[0].place.renderer}; view: exposure "
         f"{study.view.exposure:g} stops, {study.view.curve} curve.",
-        f"{machine.processor}, {machine.cores} cores, {machine.threads} threads, {machine.memory_bytes / 2**30:.0f} GiB, "
-        f"{machine.system}; {' and '.join(snapshot.software) or machine.versions}; machine {snapshot.state.machine}.",
-        f"{len(runs)} renders of {len(results.trials)} configurations, one at a time, in shuffled blocks{seeds}, "
-        f"by a process that had compiled and warmed up; {controls} of them are repeats of the base, spread over the "
+        f"{machine.processor}, {machine.cores} cores, {machine.threads} threads, "
+        f"{machine.memory_bytes / 2**30:.0f} GiB, "
+        f"{machine.system}; {' and '.join(snapshot.software) or machine.versions}; machine "
+        f"{snapshot.state.machine}.",
+        f"{len(runs)} renders of {len(results.trials)} configurations, one at a time, in shuffled "
+        f"blocks{seeds}, "
+        f"by a process that had compiled and warmed up; {controls} of them are repeats of the "
+        "base, spread over the "
         "blocks as controls." + _failed_words(results, failed),
-        drift + (f" {len(correction.left_out)} odd runs were left out and repeated." if correction.left_out else ""),
-        "Times are medians. Intervals hold the truth with 95 %; where the interval of a factor contains 1 there is no "
+        drift
+        + (
+            f" {len(correction.left_out)} odd runs were left out and repeated."
+            if correction.left_out
+            else ""
+        ),
+        "Times are medians. Intervals hold the truth with 95 %; where the interval of a factor "
+        "contains 1 there is no "
         "measurable difference.",
     ]
     if reference is not None:
@@ -379,9 +443,15 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
 
     return (
         *said,
-        "Errors are in display levels, 0 to 255, under the view. Grain: what differs between renders with other seeds. "
-        "Light shift: what is brighter or darker over wide areas. Detail kept: fine structure of the reference that is still "
+        "Errors are in display levels, 0 to 255, under the view. Grain: what differs between "
+        "renders with other seeds. "
+        "Light shift: what is brighter or darker over wide areas. Detail kept: fine structure of "
+        "the reference that is still "
         "there. Stray pixels: single pixels that stand out where the reference's do not.",
         *(found.words for found in interactions(results)),
-        "To check it: swift-sample run repeats the study, swift-sample export gives every run as open data.",
+        (
+            "To check it: swift-sample run repeats the study, swift-sample export gives every run "
+            "as "
+            "open data."
+        ),
     )

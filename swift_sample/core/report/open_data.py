@@ -1,4 +1,5 @@
-"""A study's results as open data: JSON with every run, or CSV with a row a trial, for others to check and plot."""
+"""A study's results as open data: JSON with every run, or CSV with a row a trial, for others to
+check and plot."""
 
 import csv
 import io
@@ -20,7 +21,8 @@ FORMATS = (".json", ".csv")
 
 
 def write_results(path: Path, snapshot: Snapshot, machine: Machine) -> None:
-    """Write what a study knows. Raises UsageError for another suffix, StudyError where the file cannot be written."""
+    """Write what a study knows. Raises UsageError for another suffix, StudyError where the file
+    cannot be written."""
     if path.suffix.lower() not in FORMATS:
         raise UsageError(f"{path}: expected a name that ends in {' or '.join(FORMATS)}")
 
@@ -36,7 +38,8 @@ def write_results(path: Path, snapshot: Snapshot, machine: Machine) -> None:
 
 
 def results_as_data(snapshot: Snapshot, machine: Machine) -> dict[str, Any]:
-    """Plan, machine, reference, pick, every trial with its intervals and every run with its times."""
+    """Plan, machine, reference, pick, every trial with its intervals and every run with its
+    times."""
     study = snapshot.study
     results = snapshot.results
     reference = snapshot.reference
@@ -68,10 +71,14 @@ def results_as_data(snapshot: Snapshot, machine: Machine) -> dict[str, Any]:
         }
         if snapshot.state.place is not None
         else None,
-        "reference": None if reference is None else {"samples": reference.samples, "grain": reference.floor},
+        "reference": None
+        if reference is None
+        else {"samples": reference.samples, "grain": reference.floor},
         "pick": pick_as_data(results, results.pick())["pick"],
         **kinds_as_data(kinds_of(snapshot.state)),
-        "trials": [{"trial": trial.id, **trial_as_data(trial, results)} for trial in results.trials],
+        "trials": [
+            {"trial": trial.id, **trial_as_data(trial, results)} for trial in results.trials
+        ],
         "runs": [_run(run, snapshot) for run in snapshot.runs],
     }
 
@@ -107,7 +114,8 @@ def _run(run: Run, snapshot: Snapshot) -> dict[str, Any]:
 
 
 def results_as_csv(snapshot: Snapshot) -> str:
-    """A row for each trial: verdict, time and factor with intervals, figures with intervals, phases, and all settings."""
+    """A row for each trial: verdict, time and factor with intervals, figures with intervals,
+    phases, and all settings."""
     results = snapshot.results
     pick = snapshot.results.pick()
     rows = []
@@ -131,7 +139,9 @@ def results_as_csv(snapshot: Snapshot) -> str:
         row |= {f"phase_{phase}": spent.value for phase, spent in trial.phases.items()}
         rows.append(row | dict(trial.configuration))
 
-    head = list(dict.fromkeys(key for row in rows for key in row if key not in results.study.catalogue))
+    head = list(
+        dict.fromkeys(key for row in rows for key in row if key not in results.study.catalogue)
+    )
     text = io.StringIO()
     writer = csv.DictWriter(text, [*head, *results.study.catalogue], restval="")
     writer.writeheader()
@@ -141,4 +151,8 @@ def results_as_csv(snapshot: Snapshot) -> str:
 
 
 def _columns(name: str, figure: Figure | None) -> dict[str, float]:
-    return {} if figure is None else {name: figure.value, f"{name}_low": figure.low, f"{name}_high": figure.high}
+    return (
+        {}
+        if figure is None
+        else {name: figure.value, f"{name}_low": figure.low, f"{name}_high": figure.high}
+    )

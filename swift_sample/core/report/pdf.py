@@ -23,9 +23,11 @@ LINE = 4.6
 """Millimetres from line to line of normal text."""
 
 
-def report_as_pdf(report: Report, tell: Callable[[float, str], None] = lambda share, words: None) -> bytes:
-    """The pages. The font comes with Matplotlib, so that every sign of a study's name is there. `tell` hears how much is
-    done, from 0 to 1, and what is done now."""
+def report_as_pdf(
+    report: Report, tell: Callable[[float, str], None] = lambda share, words: None
+) -> bytes:
+    """The pages. The font comes with Matplotlib, so that every sign of a study's name is there.
+    `tell` hears how much is done, from 0 to 1, and what is done now."""
     import matplotlib as mpl
     from fpdf import FPDF
     from fpdf.fonts import TTFFont
@@ -111,7 +113,12 @@ def _rgb(colour: str) -> tuple[int, int, int]:
 
 
 def _words(
-    pages: "FPDF", text: str, size: float = NORMAL, colour: str = DAY.text, bold: bool = False, height: float = LINE
+    pages: "FPDF",
+    text: str,
+    size: float = NORMAL,
+    colour: str = DAY.text,
+    bold: bool = False,
+    height: float = LINE,
 ) -> None:
     _font(pages, size, colour, bold)
     pages.multi_cell(0, height, text, align="L", new_x="LMARGIN", new_y="NEXT")
@@ -182,4 +189,6 @@ def _table(pages: "FPDF", found: Table, widths: Sequence[float]) -> None:
         for cells in (found.headings, *found.rows):
             row = table.row()
             for cell in cells:
-                row.cell(cell, style=picked if "pick" in cells and cells is not found.headings else None)
+                row.cell(
+                    cell, style=picked if "pick" in cells and cells is not found.headings else None
+                )

@@ -14,13 +14,17 @@ FORMATS = (".html", ".pdf")
 
 
 Tell = Callable[[float, str], None]
-"""Hears how much of a report is done, from 0 to 1, and what is done now; may raise ReportStoppedError to end it."""
+"""Hears how much of a report is done, from 0 to 1, and what is done now; may raise
+ReportStoppedError to end it."""
 
 
-def write_report(path: Path, snapshot: Snapshot, machine: Machine, tell: Tell = lambda share, words: None) -> None:
+def write_report(
+    path: Path, snapshot: Snapshot, machine: Machine, tell: Tell = lambda share, words: None
+) -> None:
     """Write a report as HTML or PDF, by the name's ending.
 
-    Raises UsageError for another ending, StudyError where nothing was measured or the file cannot be written.
+    Raises UsageError for another ending, StudyError where nothing was measured or the file cannot
+    be written.
     """
 
     if path.suffix.lower() not in FORMATS:

@@ -1,4 +1,5 @@
-"""Digests of files, read again only when a file changed: studies ask for them often, and scenes are large."""
+"""Digests of files, read again only when a file changed: studies ask for them often, and scenes are
+large."""
 
 import hashlib
 from collections.abc import Iterable

@@ -1,4 +1,5 @@
-"""Environments: one colour, or a picture of the whole sphere (EXR, or HDR with shared exponents)."""
+"""Environments: one colour, or a picture of the whole sphere (EXR, or HDR with shared
+exponents)."""
 
 from pathlib import Path
 
@@ -30,7 +31,9 @@ def parse_environment(text: str) -> Environment:
     try:
         red, green, blue = (float(part) for part in text.split(","))
     except ValueError:
-        raise UsageError(f"environment={text}: expected three numbers r,g,b, or an .exr or .hdr picture") from None
+        raise UsageError(
+            f"environment={text}: expected three numbers r,g,b, or an .exr or .hdr picture"
+        ) from None
 
     if not all(np.isfinite(v) and 0 <= v <= MAX_RADIANCE for v in (red, green, blue)):
         raise UsageError(f"environment={text}: expected numbers from 0 to {MAX_RADIANCE:.0f}")
@@ -39,15 +42,19 @@ def parse_environment(text: str) -> Environment:
 
 
 def environment_fingerprint(text: str) -> str:
-    """Changes whenever the environment does: a digest of its numbers or of the picture's contents."""
+    """Changes whenever the environment does: a digest of its numbers or of the picture's
+    contents."""
     path = Path(text)
     return (digest_of([path]) if path.is_file() else digest_of([], text.encode()))[:12]
 
 
 def read_environment(path: Path, strength: float = 1.0, rotation: float = 0.0) -> Environment:
-    """A picture of the sky, its radiance times `strength`; `rotation` in degrees around +Y. Raises SceneError."""
+    """A picture of the sky, its radiance times `strength`; `rotation` in degrees around +Y. Raises
+    SceneError."""
     if not path.is_file():
-        raise SceneError(f"{path}: no such environment picture; give an .exr or .hdr file, or r,g,b")
+        raise SceneError(
+            f"{path}: no such environment picture; give an .exr or .hdr file, or r,g,b"
+        )
 
     words = budget.over(path.stat().st_size, budget.FILE_BYTES, "bytes")
     if words:
@@ -58,7 +65,9 @@ def read_environment(path: Path, strength: float = 1.0, rotation: float = 0.0) -
     except PictureError as error:
         raise SceneError(str(error)) from error
     except (OSError, ValueError, IndexError) as error:
-        raise SceneError(f"{path}: not a readable environment picture ({one_line(error)}); save it again") from error
+        raise SceneError(
+            f"{path}: not a readable environment picture ({one_line(error)}); save it again"
+        ) from error
 
     for row in range(0, len(pixels), ROWS_AT_ONCE):
         rows = pixels[row : row + ROWS_AT_ONCE]
@@ -79,7 +88,8 @@ def _read_exr(path: Path) -> np.ndarray:
 
 
 def _read_hdr(data: bytes) -> np.ndarray:
-    """Radiance pictures with a shared exponent, plain or with runs (Ward 1991, "Real Pixels", Graphics Gems II)."""
+    """Radiance pictures with a shared exponent, plain or with runs (Ward 1991, "Real Pixels",
+    Graphics Gems II)."""
     header, _, rest = data.partition(b"\n\n")
     if not header.startswith((b"#?RADIANCE", b"#?RGBE")) or b"32-bit_rle_xyze" in header:
         raise ValueError("it is not an RGB picture with shared exponents")
@@ -90,14 +100,22 @@ def _read_hdr(data: bytes) -> np.ndarray:
         raise ValueError("its rows are in an unusual order")
 
     height, width = int(order[1]), int(order[3])
-    words = budget.over(width * height, budget.SKY_PIXELS, "pixels") or budget.over_memory(20 * width * height)
+    words = budget.over(width * height, budget.SKY_PIXELS, "pixels") or budget.over_memory(
+        20 * width * height
+    )
     if words:
         raise ValueError(f"it {words}")
     if not (width > 0 and height > 0 and width * height <= 64 * len(body) + 64):
         raise ValueError("it is cut off")
 
     codes = np.frombuffer(body, np.uint8)
-    if len(codes) >= 4 and codes[0] == 2 and codes[1] == 2 and codes[2] < 128 and 8 <= width < 32768:
+    if (
+        len(codes) >= 4
+        and codes[0] == 2
+        and codes[1] == 2
+        and codes[2] < 128
+        and 8 <= width < 32768
+    ):
         rgbe = _runs(body, width, height)
     else:
         if len(codes) < width * height * 4:
@@ -120,7 +138,11 @@ def _runs(body: bytes, width: int, height: int) -> np.ndarray:
     place = 0
 
     for row in range(height):
-        if body[place] != 2 or body[place + 1] != 2 or (body[place + 2] << 8 | body[place + 3]) != width:
+        if (
+            body[place] != 2
+            or body[place + 1] != 2
+            or (body[place + 2] << 8 | body[place + 3]) != width
+        ):
             raise ValueError(f"row {row} is damaged")
 
         place += 4
@@ -135,7 +157,9 @@ def _runs(body: bytes, width: int, height: int) -> np.ndarray:
                     rgbe[row, channel, filled : filled + count] = body[place]
                     place += 1
                 else:
-                    rgbe[row, channel, filled : filled + count] = np.frombuffer(body, np.uint8, count, place)
+                    rgbe[row, channel, filled : filled + count] = np.frombuffer(
+                        body, np.uint8, count, place
+                    )
                     place += count
 
                 filled += count

@@ -1,4 +1,5 @@
-"""What glTF cannot say and `extras.swift_sample` can; docs/scenes.md explains it, docs/scene-extras.schema.json states it.
+"""What glTF cannot say and `extras.swift_sample` can; docs/scenes.md explains it,
+docs/scene-extras.schema.json states it.
 
 The models below are the schema: unknown members and values out of range are errors.
 """
@@ -48,7 +49,8 @@ class SkyExtras(_Strict):
 
 
 class GridExtras(_Strict):
-    """Densities at the middles of cells: `size` is how many along x, y and z; x runs fastest in `values`."""
+    """Densities at the middles of cells: `size` is how many along x, y and z; x runs fastest in
+    `values`."""
 
     size: tuple[int, int, int]
     values: list[_Amount]
@@ -64,7 +66,8 @@ class GridExtras(_Strict):
 
 
 class HazeExtras(_Strict):
-    """A medium that fills the box from `low` to `high`, in metres. Coefficients are per metre and colour."""
+    """A medium that fills the box from `low` to `high`, in metres. Coefficients are per metre and
+    colour."""
 
     low: tuple[_Place, _Place, _Place]
     high: tuple[_Place, _Place, _Place]
@@ -82,7 +85,8 @@ class HazeExtras(_Strict):
 
 
 class SubsurfaceExtras(_Strict):
-    """Scattering below the surface: `meanFreePath` in metres and `albedo`, the share kept at each scattering."""
+    """Scattering below the surface: `meanFreePath` in metres and `albedo`, the share kept at each
+    scattering."""
 
     mean_free_path: tuple[_Length, _Length, _Length]
     albedo: tuple[_Share, _Share, _Share]
@@ -117,7 +121,9 @@ class SceneExtras(_Strict):
     lens: LensExtras | None = None
 
 
-def with_extras(scene: Scene, extras: SceneExtras, files: GltfFiles, reader: MaterialReader) -> Scene:
+def with_extras(
+    scene: Scene, extras: SceneExtras, files: GltfFiles, reader: MaterialReader
+) -> Scene:
     """The scene with everything its extras say. Raises SceneError."""
     names = {material.name for material in scene.materials}
     materials = list(scene.materials)
@@ -125,7 +131,8 @@ def with_extras(scene: Scene, extras: SceneExtras, files: GltfFiles, reader: Mat
     for name, said in extras.materials.items():
         if name not in names:
             raise SceneError(
-                f"{files.path}: extras.swift_sample names the material {name!r}, which is not there; "
+                f"{files.path}: extras.swift_sample names the material {name!r}, which is not "
+                "there; "
                 f"there are {', '.join(sorted(names))[:200]}"
             )
 
@@ -133,29 +140,45 @@ def with_extras(scene: Scene, extras: SceneExtras, files: GltfFiles, reader: Mat
             if material.name == name:
                 if said.subsurface is not None:
                     material = replace(
-                        material, subsurface=Subsurface(said.subsurface.mean_free_path, said.subsurface.albedo)
+                        material,
+                        subsurface=Subsurface(
+                            said.subsurface.mean_free_path, said.subsurface.albedo
+                        ),
                     )
 
                 if said.displacement is not None:
-                    info = {"index": said.displacement.texture, "texCoord": said.displacement.tex_coord}
+                    info = {
+                        "index": said.displacement.texture,
+                        "texCoord": said.displacement.tex_coord,
+                    }
                     use = reader.use(TextureInfo.model_validate(info), False)
                     if use is not None:
-                        material = replace(material, displacement=Displacement(use, said.displacement.scale))
+                        material = replace(
+                            material, displacement=Displacement(use, said.displacement.scale)
+                        )
 
                 materials[place] = material
 
     camera = scene.camera
     if extras.lens is not None:
-        camera = replace(camera, aperture=extras.lens.aperture, focus_distance=extras.lens.focus_distance)
+        camera = replace(
+            camera, aperture=extras.lens.aperture, focus_distance=extras.lens.focus_distance
+        )
 
-    environment = scene.environment if extras.environment is None else _environment(extras.environment, files)
-    return replace(scene, materials=materials, camera=camera, environment=environment, haze=_haze(extras.haze))
+    environment = (
+        scene.environment if extras.environment is None else _environment(extras.environment, files)
+    )
+    return replace(
+        scene, materials=materials, camera=camera, environment=environment, haze=_haze(extras.haze)
+    )
 
 
 def _environment(said: SkyExtras, files: GltfFiles) -> Environment:
     if said.colour is not None:
         red, green, blue = said.colour
-        return constant_environment((red * said.strength, green * said.strength, blue * said.strength))
+        return constant_environment(
+            (red * said.strength, green * said.strength, blue * said.strength)
+        )
 
     assert said.image is not None
     return read_environment(files.file(said.image), said.strength, said.rotation)
@@ -168,6 +191,8 @@ def _haze(said: HazeExtras | None) -> Haze | None:
     density = np.full((1, 1, 1), said.density, np.float32)
     if said.grid is not None:
         columns, rows, layers = said.grid.size
-        density = np.array(said.grid.values, np.float32).reshape(layers, rows, columns) * np.float32(said.density)
+        density = np.array(said.grid.values, np.float32).reshape(
+            layers, rows, columns
+        ) * np.float32(said.density)
 
     return Haze(said.low, said.high, said.scattering, said.absorption, said.anisotropy, density)

@@ -6,7 +6,8 @@ from swift_sample.core.scene.model import BLEND, OPAQUE, Choices, Scene
 
 BUILDING_BYTES = 430
 TEXEL_BYTES = 4
-"""Of memory at most for each triangle while a scene is built (docs/scenes.md has what was measured), and for each texel."""
+"""Of memory at most for each triangle while a scene is built (docs/scenes.md has what was
+measured), and for each texel."""
 
 WITHOUT = {
     "haze": "the scene has no haze",
@@ -22,7 +23,8 @@ WITHOUT = {
 
 
 def missing_features(scene: Scene) -> dict[str, str]:
-    """Those of WITHOUT that a scene lacks, with what to say. It must have been opened with its shutter open."""
+    """Those of WITHOUT that a scene lacks, with what to say. It must have been opened with its
+    shutter open."""
     materials = [scene.materials[number] for number in {mesh.material for mesh in scene.meshes}]
     there = {
         "haze": scene.haze is not None,
@@ -31,7 +33,8 @@ def missing_features(scene: Scene) -> dict[str, str]:
         "clear": any(m.transmission > 0 or m.diffuse_transmission > 0 for m in materials),
         "variants": bool(scene.variants),
         "displacement": any(m.displacement is not None for m in materials),
-        "motion": scene.camera.closing is not None or any(len(mesh.motion) for mesh in scene.meshes),
+        "motion": scene.camera.closing is not None
+        or any(len(mesh.motion) for mesh in scene.meshes),
         "aperture": scene.camera.aperture > 0 and scene.camera.half_height is None,
     }
 
@@ -41,7 +44,9 @@ def missing_features(scene: Scene) -> dict[str, str]:
 def memory_to_build(scene: Scene, choices: Choices) -> int:
     """Bytes that building a scene takes at its most."""
     triangles = scene.triangle_count * 4**choices.subdivision
-    return triangles * BUILDING_BYTES + 2 * TEXEL_BYTES * sum(math.prod(texture.size) for texture in scene.textures)
+    return triangles * BUILDING_BYTES + 2 * TEXEL_BYTES * sum(
+        math.prod(texture.size) for texture in scene.textures
+    )
 
 
 def only_glows(scene: Scene) -> bool:
@@ -52,7 +57,9 @@ def only_glows(scene: Scene) -> bool:
 
 def about(scene: Scene) -> tuple[str, ...]:
     """What a scene holds, in words: what takes time or makes grain, as far as it is there."""
-    materials = [scene.materials[number] for number in sorted({mesh.material for mesh in scene.meshes})]
+    materials = [
+        scene.materials[number] for number in sorted({mesh.material for mesh in scene.meshes})
+    ]
     glowing = sum(max(scene.materials[mesh.material].emission) > 0 for mesh in scene.meshes)
     sky = scene.environment.pixels
 

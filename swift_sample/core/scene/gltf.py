@@ -1,7 +1,8 @@
 """Reading glTF 2.0: what a scene shows at one moment, in world space.
 
-What a file requires and is not read is refused by its name; what it merely uses and is not read becomes a note. The data
-itself is read by `gltf_files.py`, surfaces by `gltf_materials.py`, and what glTF cannot say by `extras.py`.
+What a file requires and is not read is refused by its name; what it merely uses and is not read
+becomes a note. The data itself is read by `gltf_files.py`, surfaces by `gltf_materials.py`, and
+what glTF cannot say by `extras.py`.
 """
 
 import struct
@@ -50,12 +51,14 @@ MAX_COORDINATE = 1e9
 GREY_SKY = 0.6
 FRAME_FIELD = 0.7
 FRAME_MARGIN = 0.08
-"""Of a camera that is placed: its vertical field in radians, and the share of the picture left free on each side."""
+"""Of a camera that is placed: its vertical field in radians, and the share of the picture left free
+on each side."""
 _KINDS = {"point": POINT, "spot": SPOT, "directional": DIRECTIONAL}
 
 
 def read_gltf(path: Path, choices: Choices | None = None) -> Scene:
-    """Read a .gltf or .glb file. Raises SceneError in one sentence for anything that is wrong with it."""
+    """Read a .gltf or .glb file. Raises SceneError in one sentence for anything that is wrong with
+    it."""
     try:
         return _Reader(path, choices or Choices()).scene()
     except SceneError:
@@ -64,7 +67,9 @@ def read_gltf(path: Path, choices: Choices | None = None) -> Scene:
         first = error.errors()[0]
         place = ".".join(str(part) for part in first["loc"])
         message = str(first["msg"]).removeprefix("Value error, ")
-        raise SceneError(f"{path}: not valid glTF, {place}: {message[:1].lower()}{message[1:]}; export it again") from error
+        raise SceneError(
+            f"{path}: not valid glTF, {place}: {message[:1].lower()}{message[1:]}; export it again"
+        ) from error
     except (
         OSError,
         ValueError,
@@ -76,7 +81,9 @@ def read_gltf(path: Path, choices: Choices | None = None) -> Scene:
         MemoryError,
         np.linalg.LinAlgError,
     ) as error:
-        raise SceneError(f"{path}: damaged or not glTF ({one_line(error)}); export it again") from error
+        raise SceneError(
+            f"{path}: damaged or not glTF ({one_line(error)}); export it again"
+        ) from error
 
 
 class _Reader:
@@ -93,11 +100,17 @@ class _Reader:
         document = self._document
         path = self._path
         if str(document.asset.get("version", "")).split(".")[0] != "2":
-            raise SceneError(f"{path}: glTF version {document.asset.get('version')} is not read; export version 2.0")
+            raise SceneError(
+                f"{path}: glTF version {document.asset.get('version')} is not read; export "
+                "version "
+                "2.0"
+            )
 
         for name in document.extensions_required:
             if name not in READ_EXTENSIONS:
-                raise SceneError(f"{path}: needs the extension {name}, which is not read; export without it")
+                raise SceneError(
+                    f"{path}: needs the extension {name}, which is not read; export without it"
+                )
 
         skipped = sorted({name for name in document.extensions_used if name not in READ_EXTENSIONS})
         if skipped:
@@ -105,7 +118,9 @@ class _Reader:
 
         variants = self._variants()
         materials = [self._surfaces.material(part) for part in document.materials]
-        materials.append(Material("plain", (1, 1, 1), metallic=1.0, roughness=1.0, double_sided=False))
+        materials.append(
+            Material("plain", (1, 1, 1), metallic=1.0, roughness=1.0, double_sided=False)
+        )
         self._motion = Motion(self._files)
         meshes: list[Mesh] = []
         cameras: dict[str, Camera] = {}
@@ -118,7 +133,9 @@ class _Reader:
                 meshes += self._instances(node, opening, closing, len(materials) - 1, variants)
             if node.camera is not None:
                 part = document.cameras[node.camera]
-                cameras[_free(plain(node.name or part.name), cameras)] = _camera(part, opening, closing)
+                cameras[_free(plain(node.name or part.name), cameras)] = _camera(
+                    part, opening, closing
+                )
 
             if "KHR_lights_punctual" in node.extensions:
                 lights.append(self._light(node, opening))
@@ -143,11 +160,22 @@ class _Reader:
         extras = SceneExtras.model_validate(said if said is not None else {})
         scene = with_extras(scene, extras, self._files, self._surfaces)
 
-        if not lights and extras.environment is None and not any(max(materials[m.material].emission) > 0 for m in meshes):
-            scene = replace(scene, environment=Environment(np.full((1, 1, 3), GREY_SKY, np.float32)))
+        if (
+            not lights
+            and extras.environment is None
+            and not any(max(materials[m.material].emission) > 0 for m in meshes)
+        ):
+            scene = replace(
+                scene, environment=Environment(np.full((1, 1, 3), GREY_SKY, np.float32))
+            )
             self._notes.append(NO_LIGHT_NOTE)
 
-        return replace(scene, notes=list(dict.fromkeys(map(plain, self._notes + self._surfaces.notes + self._motion.notes))))
+        return replace(
+            scene,
+            notes=list(
+                dict.fromkeys(map(plain, self._notes + self._surfaces.notes + self._motion.notes))
+            ),
+        )
 
     def _variants(self) -> tuple[str, ...]:
         """Names of the variants; checks the one that is wanted."""
@@ -158,26 +186,35 @@ class _Reader:
         return names
 
     def _walk(self) -> list[tuple[doc.Node, np.ndarray, np.ndarray]]:
-        """Every node that the scene shows, in the file's order, with its world matrix when the shutter opens and closes."""
+        """Every node that the scene shows, in the file's order, with its world matrix when the
+        shutter opens and closes."""
         document = self._document
         motion = self._motion
         roots = document.scenes[document.scene].nodes if document.scenes else self._parentless()
         moments = (self._choices.frame, self._choices.frame + self._choices.shutter)
         self._check_parents(roots)
         known: dict[int, int] = {}
-        self._files.check(sum(self._shown_by(index, known, 0) for index in roots), budget.NODES, "nodes to show")
+        self._files.check(
+            sum(self._shown_by(index, known, 0) for index in roots), budget.NODES, "nodes to show"
+        )
         waiting = [(index, np.eye(4), np.eye(4)) for index in reversed(roots)]
         instances: list[tuple[doc.Node, np.ndarray, np.ndarray]] = []
 
         while waiting:
             index, opening, closing = waiting.pop()
             node = document.nodes[_place(index)]
-            own = [motion.matrix(index, frame) if motion.moves(index) else node_matrix(node) for frame in moments]
+            own = [
+                motion.matrix(index, frame) if motion.moves(index) else node_matrix(node)
+                for frame in moments
+            ]
             opening = opening @ own[0]
             closing = closing @ own[1]
 
             if not (np.isfinite(opening).all() and np.isfinite(closing).all()):
-                raise SceneError(f"{self._path}: node {index} has a transform that is not finite; export it again")
+                raise SceneError(
+                    f"{self._path}: node {index} has a transform that is not finite; export it "
+                    "again"
+                )
 
             instances.append((node, opening, closing))
             waiting += [(child, opening, closing) for child in reversed(node.children)]
@@ -185,19 +222,24 @@ class _Reader:
         return instances
 
     def _check_parents(self, roots: list[int]) -> None:
-        """Raises SceneError where a node stands in two places, which the format forbids (glTF 2.0, 3.5.2): what a few of them
-        repeat may be without end."""
+        """Raises SceneError where a node stands in two places, which the format forbids (glTF 2.0,
+        3.5.2): what a few of them repeat may be without end."""
         parents = Counter(child for node in self._document.nodes for child in node.children)
         parents.update(roots)
         index = next((index for index, count in parents.items() if count > 1), None)
 
         if index is not None:
-            raise SceneError(f"{self._path}: node {index} has more than one parent; export it again")
+            raise SceneError(
+                f"{self._path}: node {index} has more than one parent; export it again"
+            )
 
     def _shown_by(self, index: int, known: dict[int, int], depth: int) -> int:
-        """How many nodes a node shows, itself among them. Raises SceneError where they nest too deeply."""
+        """How many nodes a node shows, itself among them. Raises SceneError where they nest too
+        deeply."""
         if depth > MAX_NODE_DEPTH:
-            raise SceneError(f"{self._path}: nodes nest more than {MAX_NODE_DEPTH} deep; export it again")
+            raise SceneError(
+                f"{self._path}: nodes nest more than {MAX_NODE_DEPTH} deep; export it again"
+            )
 
         if index not in known:
             children = self._document.nodes[_place(index)].children
@@ -217,15 +259,27 @@ class _Reader:
                 continue
 
             if node.mesh not in of_mesh:
-                shown = [p for p in self._document.meshes[node.mesh].primitives if p.mode in TRIANGLE_MODES]
-                counts = [
-                    accessors[_place(p.attributes["POSITION"] if p.indices is None else p.indices)].count for p in shown
+                shown = [
+                    p
+                    for p in self._document.meshes[node.mesh].primitives
+                    if p.mode in TRIANGLE_MODES
                 ]
-                most = sum(count // 3 if p.mode == 4 else max(0, count - 2) for p, count in zip(shown, counts, strict=True))
+                counts = [
+                    accessors[
+                        _place(p.attributes["POSITION"] if p.indices is None else p.indices)
+                    ].count
+                    for p in shown
+                ]
+                most = sum(
+                    count // 3 if p.mode == 4 else max(0, count - 2)
+                    for p, count in zip(shown, counts, strict=True)
+                )
                 of_mesh[node.mesh] = len(shown), most
 
             instancing = extension(node.extensions, "EXT_mesh_gpu_instancing", doc.Instancing)
-            places = min((accessors[_place(index)].count for _, index in _used(instancing)), default=1)
+            places = min(
+                (accessors[_place(index)].count for _, index in _used(instancing)), default=1
+            )
             meshes += places * of_mesh[node.mesh][0]
             triangles += places * of_mesh[node.mesh][1]
 
@@ -253,7 +307,12 @@ class _Reader:
         )
 
     def _instances(
-        self, node: doc.Node, opening: np.ndarray, closing: np.ndarray, plain: int, variants: tuple[str, ...]
+        self,
+        node: doc.Node,
+        opening: np.ndarray,
+        closing: np.ndarray,
+        plain: int,
+        variants: tuple[str, ...],
     ) -> list[Mesh]:
         assert node.mesh is not None
         places = self._places(extension(node.extensions, "EXT_mesh_gpu_instancing", doc.Instancing))
@@ -275,41 +334,65 @@ class _Reader:
 
     def _places(self, instancing: doc.Instancing) -> list[np.ndarray]:
         """Matrices of EXT_mesh_gpu_instancing; one identity where it is not used."""
-        read = {name: self._files.values(index, 3, 4).astype(np.float64) for name, index in _used(instancing)}
+        read = {
+            name: self._files.values(index, 3, 4).astype(np.float64)
+            for name, index in _used(instancing)
+        }
         if not read:
             return [np.eye(4)]
 
         count = min(len(values) for values in read.values())
-        neutral = {"TRANSLATION": np.zeros(3), "ROTATION": np.array([0.0, 0, 0, 1]), "SCALE": np.ones(3)}
+        neutral = {
+            "TRANSLATION": np.zeros(3),
+            "ROTATION": np.array([0.0, 0, 0, 1]),
+            "SCALE": np.ones(3),
+        }
 
         return [
-            turned_matrix(*(read[name][i] if name in read else same for name, same in neutral.items())) for i in range(count)
+            turned_matrix(
+                *(read[name][i] if name in read else same for name, same in neutral.items())
+            )
+            for i in range(count)
         ]
 
-    def _shape(self, name: str, primitive: doc.Primitive, plain: int, variants: tuple[str, ...]) -> Mesh | None:
+    def _shape(
+        self, name: str, primitive: doc.Primitive, plain: int, variants: tuple[str, ...]
+    ) -> Mesh | None:
         """A primitive in its own space; None where it has no triangles."""
         values = self._files.values
         attributes = primitive.attributes
         positions = values(attributes["POSITION"], 3).astype(np.float64)
 
         if not np.isfinite(positions).all() or np.abs(positions).max() > MAX_COORDINATE:
-            raise SceneError(f"{self._path}: mesh {name!r} has positions that are not usable numbers")
+            raise SceneError(
+                f"{self._path}: mesh {name!r} has positions that are not usable numbers"
+            )
 
         count = len(positions)
-        order = np.arange(count) if primitive.indices is None else values(primitive.indices, 1)[:, 0].astype(np.int64)
+        order = (
+            np.arange(count)
+            if primitive.indices is None
+            else values(primitive.indices, 1)[:, 0].astype(np.int64)
+        )
         corners = triangles_of(order, primitive.mode)
 
         if not len(corners):
             return None
         if corners.max() >= count or corners.min() < 0:
-            raise SceneError(f"{self._path}: mesh {name!r} points to missing vertices; export it again")
+            raise SceneError(
+                f"{self._path}: mesh {name!r} points to missing vertices; export it again"
+            )
 
         wanted = {"NORMAL": (3,), "TEXCOORD_0": (2,), "TEXCOORD_1": (2,), "COLOR_0": (3, 4)}
         given = {
-            key: values(attributes[key], *widths).astype(np.float32) for key, widths in wanted.items() if key in attributes
+            key: values(attributes[key], *widths).astype(np.float32)
+            for key, widths in wanted.items()
+            if key in attributes
         }
         if any(len(array) != count for array in given.values()):
-            raise SceneError(f"{self._path}: mesh {name!r} has attributes of different lengths; export it again")
+            raise SceneError(
+                f"{self._path}: mesh {name!r} has attributes of different lengths; export it again"
+            )
 
         given = {key: np.nan_to_num(array, posinf=0, neginf=0) for key, array in given.items()}
         mesh = Mesh(name, self._material_of(primitive, plain, variants), positions, corners)
@@ -319,7 +402,11 @@ class _Reader:
 
         if "COLOR_0" in given:
             colours = given["COLOR_0"]
-            mesh.colours = colours if colours.shape[1] == 4 else np.hstack([colours, np.ones((count, 1), np.float32)])
+            mesh.colours = (
+                colours
+                if colours.shape[1] == 4
+                else np.hstack([colours, np.ones((count, 1), np.float32)])
+            )
 
         return mesh
 
@@ -327,21 +414,29 @@ class _Reader:
         material = primitive.material
         if self._choices.variant:
             wanted = variants.index(self._choices.variant)
-            for mapping in extension(primitive.extensions, "KHR_materials_variants", doc.Variants).mappings:
+            for mapping in extension(
+                primitive.extensions, "KHR_materials_variants", doc.Variants
+            ).mappings:
                 if wanted in mapping.variants:
                     material = mapping.material
 
         if material is None:
             return plain
         if material >= plain:
-            raise SceneError(f"{self._path}: a mesh uses material {material}, which is missing; export it again")
+            raise SceneError(
+                f"{self._path}: a mesh uses material {material}, which is missing; export it again"
+            )
 
         return material
 
 
 def _used(instancing: doc.Instancing) -> list[tuple[str, int]]:
     """The attributes of instances that are read, and their accessors."""
-    return [(name, index) for name, index in instancing.attributes.items() if name in ("TRANSLATION", "ROTATION", "SCALE")]
+    return [
+        (name, index)
+        for name, index in instancing.attributes.items()
+        if name in ("TRANSLATION", "ROTATION", "SCALE")
+    ]
 
 
 def triangles_of(order: np.ndarray, mode: int) -> np.ndarray:
@@ -418,8 +513,8 @@ def _free(name: str, taken: Mapping[str, object]) -> str:
 
 
 def _framing_camera(meshes: list[Mesh]) -> Camera:
-    """A camera a little above, as near as it sees the box around everything with a margin in a square picture, and so in
-    every wider one."""
+    """A camera a little above, as near as it sees the box around everything with a margin in a
+    square picture, and so in every wider one."""
     low = np.min([m.positions.min(axis=0) for m in meshes], axis=0).astype(float)
     high = np.max([m.positions.max(axis=0) for m in meshes], axis=0).astype(float)
     centre = (low + high) / 2

@@ -1,6 +1,8 @@
-"""A glTF file with features of its materials taken away, written under another name: what was chosen here, for use elsewhere.
+"""A glTF file with features of its materials taken away, written under another name: what was
+chosen here, for use elsewhere.
 
-Only materials, lamps, haze and sky change; geometry, textures and everything else stay as they are, byte for byte.
+Only materials, lamps, haze and sky change; geometry, textures and everything else stay as they are,
+byte for byte.
 """
 
 import copy
@@ -26,17 +28,24 @@ NEW_GEOMETRY = (GEOMETRY, LAMP)
 
 
 def write_changed(path: Path, scene: Scene, changes: Mapping[str, str], target: Path) -> list[str]:
-    """Write the file at `path`, which was opened as `scene`, with these changes. Returns the keys of those it cannot have.
+    """Write the file at `path`, which was opened as `scene`, with these changes. Returns the keys
+    of those it cannot have.
 
     Raises SceneError where it cannot be written, or would replace the scene itself.
     """
     if target.resolve() == path.resolve():
-        raise SceneError(f"{target}: is the scene itself, which is never changed; give another name")
+        raise SceneError(
+            f"{target}: is the scene itself, which is never changed; give another name"
+        )
 
     data = path.read_bytes()
     is_binary = data[:4] == b"glTF"
     if is_binary != (target.suffix.lower() == ".glb"):
-        raise SceneError(f"{target}: expected a name that ends in {'.glb' if is_binary else '.gltf'}, as the scene's does")
+        raise SceneError(
+            f"{target}: expected a name that ends in {'.glb' if is_binary else '.gltf'}, as "
+            "the "
+            "scene's does"
+        )
     if not is_binary and target.resolve().parent != path.resolve().parent:
         raise SceneError(f"{target}: expected a place beside {path}, whose files it refers to")
 
@@ -54,11 +63,13 @@ def write_changed(path: Path, scene: Scene, changes: Mapping[str, str], target: 
 
 
 def changed(document: Json, scene: Scene, changes: Mapping[str, str]) -> tuple[Json, list[str]]:
-    """A document's JSON with these changes, by the keys of the features of the scene that it was opened as, and the keys of
-    those that cannot be said in such a file."""
+    """A document's JSON with these changes, by the keys of the features of the scene that it was
+    opened as, and the keys of those that cannot be said in such a file."""
     made = copy.deepcopy(document)
     left = []
-    after = with_changes(scene, {key: value for key, value in changes.items() if value not in NEW_GEOMETRY})
+    after = with_changes(
+        scene, {key: value for key, value in changes.items() if value not in NEW_GEOMETRY}
+    )
 
     for feature in features_of(scene):
         value = changes.get(feature.key, AS_IS)
@@ -80,7 +91,8 @@ def _extended(document: Json) -> list[Json]:
 
 
 Change = Callable[[Json, str, Scene], bool]
-"""Changes a document for one owner, towards a scene that has the change already; False where it holds no such thing."""
+"""Changes a document for one owner, towards a scene that has the change already; False where it
+holds no such thing."""
 
 
 def _to_material(*changes: Callable[[Json, Material], None], extras: str = "") -> Change:
@@ -88,8 +100,14 @@ def _to_material(*changes: Callable[[Json, Material], None], extras: str = "") -
 
     def apply(document: Json, owner: str, scene: Scene) -> bool:
         after = next(material for material in scene.materials if material.name == owner)
-        document.get("extras", {}).get(EXTRAS, {}).get("materials", {}).get(owner, {}).pop(extras, None)
-        own = [material for material in document.get("materials", []) if material.get("name", "material") == owner]
+        document.get("extras", {}).get(EXTRAS, {}).get("materials", {}).get(owner, {}).pop(
+            extras, None
+        )
+        own = [
+            material
+            for material in document.get("materials", [])
+            if material.get("name", "material") == owner
+        ]
 
         for material in own:
             for change in changes:
@@ -116,7 +134,9 @@ def _surface(material: Json) -> Json:
 
 def _without_extensions(*names: str) -> Callable[[Json, Material], None]:
     def apply(material: Json, _: Material) -> None:
-        kept = {name: body for name, body in material.get("extensions", {}).items() if name not in names}
+        kept = {
+            name: body for name, body in material.get("extensions", {}).items() if name not in names
+        }
         if kept:
             material["extensions"] = kept
         else:
@@ -145,7 +165,10 @@ def _matt(material: Json, _: Material) -> None:
     surface.pop("metallicRoughnessTexture", None)
     surface["metallicFactor"] = 0
     surface["roughnessFactor"] = 1
-    material["extensions"] = {**material.get("extensions", {}), "KHR_materials_specular": {"specularFactor": 0}}
+    material["extensions"] = {
+        **material.get("extensions", {}),
+        "KHR_materials_specular": {"specularFactor": 0},
+    }
 
 
 def _dark(material: Json, _: Material) -> None:
@@ -166,7 +189,9 @@ def _no_lamp(document: Json, owner: str, scene: Scene) -> bool:
     for node in document.get("nodes", []):
         own = node.get("extensions", {}).get(LAMPS)
         if own is not None and owner in (lamps[own["light"]].get("name"), node.get("name")):
-            node["extensions"] = {name: body for name, body in node["extensions"].items() if name != LAMPS}
+            node["extensions"] = {
+                name: body for name, body in node["extensions"].items() if name != LAMPS
+            }
             found = True
 
     return found
@@ -184,7 +209,9 @@ def _extra(name: str, told: Callable[[Scene], Json | None]) -> Change:
         if body is None:
             del extras[name]
         else:
-            extras[name] = {key: value for key, value in (extras[name] | body).items() if value is not None}
+            extras[name] = {
+                key: value for key, value in (extras[name] | body).items() if value is not None
+            }
 
         return True
 
@@ -199,15 +226,27 @@ def _haze(scene: Scene) -> Json | None:
         return {"grid": None, "density": float(haze.density.ravel()[0])}
 
     layers, rows, columns = haze.density.shape
-    return {"grid": {"size": [columns, rows, layers], "values": [float(v) for v in haze.density.ravel()]}, "density": 1.0}
+    return {
+        "grid": {
+            "size": [columns, rows, layers],
+            "values": [float(v) for v in haze.density.ravel()],
+        },
+        "density": 1.0,
+    }
 
 
 def _sky(scene: Scene) -> Json:
-    return {"colour": [float(v) for v in scene.environment.pixels[0, 0]], "image": None, "strength": 1.0}
+    return {
+        "colour": [float(v) for v in scene.environment.pixels[0, 0]],
+        "image": None,
+        "strength": 1.0,
+    }
 
 
 _APPLIED: Mapping[tuple[str, str], Change] = {
-    ("transmission", OFF): _to_material(_without_extensions("KHR_materials_transmission", "KHR_materials_volume")),
+    ("transmission", OFF): _to_material(
+        _without_extensions("KHR_materials_transmission", "KHR_materials_volume")
+    ),
     ("frosting", "clear"): _to_material(_clear),
     ("alpha", "mask"): _to_material(_alpha),
     ("alpha", "opaque"): _to_material(_alpha),
@@ -227,8 +266,8 @@ _APPLIED: Mapping[tuple[str, str], Change] = {
     ("cloud", EVEN): _extra("haze", _haze),
     ("sky", EVEN): _extra("environment", _sky),
 }
-"""By what a feature is and its value; extensions by their names in the glTF 2.0 registry. What is missing would need new
-geometry or pictures, or cannot be said in glTF."""
+"""By what a feature is and its value; extensions by their names in the glTF 2.0 registry. What is
+missing would need new geometry or pictures, or cannot be said in glTF."""
 
 
 def _joined(text: bytes, chunk: bytes) -> bytes:

@@ -1,6 +1,7 @@
 """What a glTF 2.0 document may say, checked: the parts of its JSON that are read, with bounds.
 
-Names follow the standard (Khronos glTF 2.0, and the ratified extensions) in lower case with underscores.
+Names follow the standard (Khronos glTF 2.0, and the ratified extensions) in lower case with
+underscores.
 """
 
 from typing import Any, Literal, TypeVar

@@ -1,6 +1,7 @@
 """The data of a glTF file: its containers, buffers, accessors and pictures, none of it trusted.
 
-Counts, offsets and sizes are bounded before anything is allocated, and paths must stay inside the scene's folder.
+Counts, offsets and sizes are bounded before anything is allocated, and paths must stay inside the
+scene's folder.
 """
 
 import base64
@@ -45,7 +46,9 @@ class GltfFiles:
         self.check(_document_bytes(path, size), budget.DOCUMENT_BYTES, "bytes of JSON")
         data = path.read_bytes()
         text, self._chunk = split_glb(data) if data[:4] == b"glTF" else (data, b"")
-        self.check(sum(map(text.count, (b",", b"{", b"["))), budget.DOCUMENT_VALUES, "values in its JSON")
+        self.check(
+            sum(map(text.count, (b",", b"{", b"["))), budget.DOCUMENT_VALUES, "values in its JSON"
+        )
         self.document = Document.model_validate(json.loads(text))
         self._buffers: dict[int, bytes] = {}
         self._pixels = self._implied_bytes = 0
@@ -63,7 +66,8 @@ class GltfFiles:
 
         if width not in widths or accessor.component_type not in _COMPONENTS:
             raise SceneError(
-                f"{self.path}: accessor {index} has type {accessor.type} {accessor.component_type}; export it again"
+                f"{self.path}: accessor {index} has type {accessor.type} "
+                f"{accessor.component_type}; export it again"
             )
 
         dtype = np.dtype(_COMPONENTS[accessor.component_type]).newbyteorder("<")
@@ -75,7 +79,9 @@ class GltfFiles:
             values = np.zeros((accessor.count, width), dtype)
         else:
             self.check(size, budget.ACCESSOR_BYTES, f"bytes in accessor {index}")
-            values = self._elements(index, accessor.buffer_view, accessor.byte_offset, accessor.count, width, dtype)
+            values = self._elements(
+                index, accessor.buffer_view, accessor.byte_offset, accessor.count, width, dtype
+            )
 
         if accessor.sparse is not None:
             values = self._with_sparse(index, accessor, values, width, dtype)
@@ -84,7 +90,9 @@ class GltfFiles:
 
         return values
 
-    def _elements(self, index: int, view_index: int, offset: int, count: int, width: int, dtype: np.dtype) -> np.ndarray:
+    def _elements(
+        self, index: int, view_index: int, offset: int, count: int, width: int, dtype: np.dtype
+    ) -> np.ndarray:
         view = self.document.buffer_views[view_index]
         data = self._buffer(view.buffer)
         start = view.byte_offset + offset
@@ -93,21 +101,34 @@ class GltfFiles:
         needed = (count - 1) * stride + item
 
         if start + needed > len(data) or offset + needed > view.byte_length:
-            raise SceneError(f"{self.path}: accessor {index} reaches past its data; the file is cut off or damaged")
+            raise SceneError(
+                f"{self.path}: accessor {index} reaches past its data; the file is cut off or "
+                "damaged"
+            )
 
-        raw = np.lib.stride_tricks.as_strided(np.frombuffer(data, np.uint8, needed, start), (count, item), (stride, 1))
+        raw = np.lib.stride_tricks.as_strided(
+            np.frombuffer(data, np.uint8, needed, start), (count, item), (stride, 1)
+        )
         return np.ascontiguousarray(raw).view(dtype)
 
-    def _with_sparse(self, index: int, accessor: Accessor, values: np.ndarray, width: int, dtype: np.dtype) -> np.ndarray:
+    def _with_sparse(
+        self, index: int, accessor: Accessor, values: np.ndarray, width: int, dtype: np.dtype
+    ) -> np.ndarray:
         sparse = accessor.sparse
         assert sparse is not None
         if sparse.indices.component_type not in (5121, 5123, 5125) or sparse.count > accessor.count:
-            raise SceneError(f"{self.path}: accessor {index} has unusable sparse data; export it again")
+            raise SceneError(
+                f"{self.path}: accessor {index} has unusable sparse data; export it again"
+            )
 
         kind = np.dtype(_COMPONENTS[sparse.indices.component_type]).newbyteorder("<")
-        places = self._elements(index, sparse.indices.buffer_view, sparse.indices.byte_offset, sparse.count, 1, kind)[:, 0]
+        places = self._elements(
+            index, sparse.indices.buffer_view, sparse.indices.byte_offset, sparse.count, 1, kind
+        )[:, 0]
         if places.max() >= accessor.count:
-            raise SceneError(f"{self.path}: accessor {index} replaces missing elements; export it again")
+            raise SceneError(
+                f"{self.path}: accessor {index} replaces missing elements; export it again"
+            )
 
         values = values.copy()
         values[places] = self._elements(
@@ -148,7 +169,9 @@ class GltfFiles:
 
             if len(data) < part.byte_length:
                 raise SceneError(
-                    f"{self.path}: buffer {index} has {len(data)} of {part.byte_length} bytes; the file is cut off"
+                    f"{self.path}: buffer {index} has {len(data)} of {part.byte_length} bytes; "
+                    "the "
+                    "file is cut off"
                 )
 
             self._buffers[index] = data
@@ -156,17 +179,22 @@ class GltfFiles:
         return self._buffers[index]
 
     def file(self, uri: str) -> Path:
-        """The file of a relative path, which must stay inside the scene's folder, symbolic links resolved."""
+        """The file of a relative path, which must stay inside the scene's folder, symbolic links
+        resolved."""
         folder = self.path.resolve().parent
         try:
             target = (folder / unquote(uri)).resolve()
             inside = target.is_relative_to(folder)
             is_there = target.is_file()
         except (ValueError, OSError) as error:
-            raise SceneError(f"{self.path}: {uri[:80]!r} is not a usable path; keep the scene's files together") from error
+            raise SceneError(
+                f"{self.path}: {uri[:80]!r} is not a usable path; keep the scene's files together"
+            ) from error
 
         if not inside:
-            raise SceneError(f"{self.path}: {uri[:80]} lies outside the scene's folder; keep its files together")
+            raise SceneError(
+                f"{self.path}: {uri[:80]} lies outside the scene's folder; keep its files together"
+            )
         if not is_there:
             raise SceneError(f"{self.path}: {uri[:80]} is missing; keep the scene's files together")
 
@@ -192,7 +220,8 @@ _TOO_LARGE = "has more pixels than fit; use smaller textures"
 
 @contextmanager
 def _opened(data: bytes, label: str) -> Iterator[Image.Image]:
-    """A picture whose header was read. Raises SceneError, also for what goes wrong while it is decoded."""
+    """A picture whose header was read. Raises SceneError, also for what goes wrong while it is
+    decoded."""
     try:
         with (
             warnings.catch_warnings(action="error", category=Image.DecompressionBombWarning),

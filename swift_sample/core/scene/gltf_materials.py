@@ -56,8 +56,12 @@ class MaterialReader:
         specular = extension(extensions, "KHR_materials_specular", doc.Specular)
         coat = extension(extensions, "KHR_materials_clearcoat", doc.Clearcoat)
         sheen = extension(extensions, "KHR_materials_sheen", doc.Sheen)
-        through = extension(extensions, "KHR_materials_diffuse_transmission", doc.DiffuseTransmission)
-        strength = extension(extensions, "KHR_materials_emissive_strength", doc.EmissiveStrength).emissive_strength
+        through = extension(
+            extensions, "KHR_materials_diffuse_transmission", doc.DiffuseTransmission
+        )
+        strength = extension(
+            extensions, "KHR_materials_emissive_strength", doc.EmissiveStrength
+        ).emissive_strength
         ior = extension(extensions, "KHR_materials_ior", doc.Ior).ior
         red, green, blue, opacity = surface.base_color_factor
         emission = np.clip(part.emissive_factor, 0, 1e9) * strength
@@ -78,7 +82,9 @@ class MaterialReader:
             "diffuse_transmission": (through.diffuse_transmission_texture, False),
             "diffuse_transmission_colour": (through.diffuse_transmission_color_texture, True),
         }
-        used = {slot: self.use(info, srgb) for slot, (info, srgb) in slots.items() if info is not None}
+        used = {
+            slot: self.use(info, srgb) for slot, (info, srgb) in slots.items() if info is not None
+        }
 
         return Material(
             part.name,
@@ -102,14 +108,17 @@ class MaterialReader:
             diffuse_transmission=through.diffuse_transmission_factor,
             diffuse_transmission_colour=_share(*through.diffuse_transmission_color_factor),
             normal_scale=part.normal_texture.scale if part.normal_texture else 1.0,
-            coat_normal_scale=coat.clearcoat_normal_texture.scale if coat.clearcoat_normal_texture else 1.0,
+            coat_normal_scale=coat.clearcoat_normal_texture.scale
+            if coat.clearcoat_normal_texture
+            else 1.0,
             unlit="KHR_materials_unlit" in extensions,
             double_sided=part.double_sided,
             textures={slot: use for slot, use in used.items() if use is not None},
         )
 
     def use(self, info: TextureInfo, srgb: bool) -> TextureUse | None:
-        """A texture with its transform; None, with a note, where its picture is in a format that is not read."""
+        """A texture with its transform; None, with a note, where its picture is in a format that is
+        not read."""
         transform = extension(info.extensions, "KHR_texture_transform", doc.Transform)
         texture = self._texture(info.index, srgb)
         if texture is None:
@@ -122,7 +131,9 @@ class MaterialReader:
         coordinates = info.tex_coord if transform.tex_coord is None else transform.tex_coord
 
         if coordinates > 1:
-            self.notes.append(f"Texture coordinates {coordinates} are not read; the first set is used.")
+            self.notes.append(
+                f"Texture coordinates {coordinates} are not read; the first set is used."
+            )
             coordinates = 0
 
         return TextureUse(texture, matrix, coordinates)
@@ -135,13 +146,19 @@ class MaterialReader:
         part = document.textures[index]
 
         if part.source is None:
-            self.notes.append(f"Left out: texture {index}, whose picture is in a format that is not read.")
+            self.notes.append(
+                f"Left out: texture {index}, whose picture is in a format that is not read."
+            )
             return None
 
         if part.source not in self._pictures:
             self._pictures[part.source] = self._files.picture(part.source)
 
-        sampler = document.samplers[part.sampler] if part.sampler is not None else doc.Sampler.model_validate({})
+        sampler = (
+            document.samplers[part.sampler]
+            if part.sampler is not None
+            else doc.Sampler.model_validate({})
+        )
         name = document.images[part.source].name or f"texture {index}"
 
         texture = Texture(
@@ -160,7 +177,9 @@ def _absorption(volume: doc.Volume) -> Colour:
     if volume.thickness_factor == 0:
         return (0.0, 0.0, 0.0)
 
-    red, green, blue = -np.log(np.clip(volume.attenuation_color, 1e-6, 1)) / volume.attenuation_distance
+    red, green, blue = (
+        -np.log(np.clip(volume.attenuation_color, 1e-6, 1)) / volume.attenuation_distance
+    )
     return float(red), float(green), float(blue)
 
 

@@ -47,10 +47,16 @@ class Motion:
                 or times[0] < 0
                 or times[-1] * FRAME_RATE > MAX_FRAMES
             ):
-                raise SceneError(f"{files.path}: an animation has unusable times or values; export it again")
+                raise SceneError(
+                    f"{files.path}: an animation has unusable times or values; export it again"
+                )
 
             if node >= len(self._nodes):
-                raise SceneError(f"{files.path}: an animation moves node {node}, which is missing; export it again")
+                raise SceneError(
+                    f"{files.path}: an animation moves node {node}, which is missing; export "
+                    "it "
+                    "again"
+                )
 
             self._tracks.setdefault(node, {})[path] = (times, values, sampler.interpolation)
             longest = max(longest, float(times[-1]))
@@ -66,7 +72,9 @@ class Motion:
         tracks = self._tracks[index]
         given = {"translation": node.translation, "rotation": node.rotation, "scale": node.scale}
         now = {
-            path: _value(tracks[path], frame / FRAME_RATE, path == "rotation") if path in tracks else np.array(neutral)
+            path: _value(tracks[path], frame / FRAME_RATE, path == "rotation")
+            if path in tracks
+            else np.array(neutral)
             for path, neutral in given.items()
         }
 

@@ -1,7 +1,8 @@
-"""The third demo scene, "the honey jar": a product picture, one jar on pale stone under a studio's sky of soft boxes.
+"""The third demo scene, "the honey jar": a product picture, one jar on pale stone under a studio's
+sky of soft boxes.
 
-Everything is bright and lit directly: a few bounces and little denoising do, and what can be lost is the texture of label and
-wood, and the sparkle in the glass.
+Everything is bright and lit directly: a few bounces and little denoising do, and what can be lost
+is the texture of label and wood, and the sparkle in the glass.
 """
 
 import numpy as np
@@ -9,7 +10,15 @@ import numpy as np
 from swift_sample.core.scene import honey_textures as textures
 from swift_sample.core.scene.honey_parts import SIZES, Builder, jar, jar_materials
 from swift_sample.core.scene.kept import kept
-from swift_sample.core.scene.model import Camera, Choices, Environment, Material, Scene, check_variant, repeated
+from swift_sample.core.scene.model import (
+    Camera,
+    Choices,
+    Environment,
+    Material,
+    Scene,
+    check_variant,
+    repeated,
+)
 from swift_sample.core.scene.shapes import box, lathe, placed, sheet
 
 
@@ -32,7 +41,13 @@ def _modelled() -> Scene:
     b.add(backdrop)
     planks = textures.wood_texture(31, b.detail.texture, (0.20, 0.11, 0.05), (0.55, 0.36, 0.19))
     wood = b.material(
-        Material("olive wood", roughness=0.3, coat=0.4, coat_roughness=0.1, textures={"base": repeated(planks, 3, 3)})
+        Material(
+            "olive wood",
+            roughness=0.3,
+            coat=0.4,
+            coat_roughness=0.1,
+            textures={"base": repeated(planks, 3, 3)},
+        )
     )
     beech = b.material(Material("beech", (0.52, 0.33, 0.17), roughness=0.45))
     b.add(placed(box("board", wood, (0.36, 0.02, 0.22), 0.006), (0.0, -0.0101, 0.0), turn=0.12))
@@ -46,10 +61,23 @@ def _modelled() -> Scene:
         r = (0.0085, 0.0125, 0.0145, 0.0145, 0.0125, 0.0085)[k]
         head += [(r * 0.62, y - 0.0012), (r, y), (r, y + 0.0026), (r * 0.62, y + 0.0038)]
 
-    shaft = [(0.0042, 0.044), (0.0036, 0.075), (0.0042, 0.135), (0.0058, 0.150), (0.0040, 0.157), (0.0, 0.158)]
+    shaft = [
+        (0.0042, 0.044),
+        (0.0036, 0.075),
+        (0.0042, 0.135),
+        (0.0058, 0.150),
+        (0.0040, 0.157),
+        (0.0, 0.158),
+    ]
     dipper = lathe("honey dipper", beech, head + shaft, b.detail.segments // 2)
     b.add(placed(dipper, (0.035, 0.0150, 0.072), lean=-1.52, turn=0.35))
-    camera = Camera((0.05, 0.155, 0.62), (0.008, 0.060, 0.0), vertical_field=0.36, aperture=0.0025, focus_distance=0.62)
+    camera = Camera(
+        (0.05, 0.155, 0.62),
+        (0.008, 0.060, 0.0),
+        vertical_field=0.36,
+        aperture=0.0025,
+        focus_distance=0.62,
+    )
 
     return Scene("honey jar", b.meshes, b.materials, camera, _studio())
 
@@ -57,7 +85,8 @@ def _modelled() -> Scene:
 def _studio() -> Environment:
     """A dim room with a large soft box at the left, a narrow one at the right, and one overhead."""
     turn, rise = np.meshgrid(
-        np.linspace(-np.pi, np.pi, 128, endpoint=False) + np.pi / 128, np.linspace(np.pi / 2, -np.pi / 2, 64)
+        np.linspace(-np.pi, np.pi, 128, endpoint=False) + np.pi / 128,
+        np.linspace(np.pi / 2, -np.pi / 2, 64),
     )
     pixels = np.full((64, 128, 3), 0.16)
 
@@ -67,7 +96,9 @@ def _studio() -> Environment:
         (0.0, 1.30, 3.2, 0.20, (3.0, 3.0, 3.0)),
         (2.85, 0.45, 0.35, 0.25, (4.0, 3.4, 2.6)),
     ):
-        inside = np.clip((wide - np.abs(turn - at)) / 0.06, 0, 1) * np.clip((tall - np.abs(rise - up)) / 0.06, 0, 1)
+        inside = np.clip((wide - np.abs(turn - at)) / 0.06, 0, 1) * np.clip(
+            (tall - np.abs(rise - up)) / 0.06, 0, 1
+        )
         pixels += inside[..., None] * np.asarray(colour)
 
     return Environment(pixels.astype(np.float32))

@@ -6,7 +6,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from swift_sample.core.scene import honey_textures as textures
-from swift_sample.core.scene.model import MEDIUM_PRIORITY_CONTENT, MEDIUM_PRIORITY_WALL, Colour, Material, Mesh, repeated
+from swift_sample.core.scene.model import (
+    MEDIUM_PRIORITY_CONTENT,
+    MEDIUM_PRIORITY_WALL,
+    Colour,
+    Material,
+    Mesh,
+    repeated,
+)
 from swift_sample.core.scene.shapes import joined, lathe, placed, sheet
 
 SEED = 7
@@ -106,7 +113,12 @@ def jar(
         "honey",
         [
             lathe("honey", materials["honey"], body, b.detail.segments, steps),
-            lathe("honey", materials["honey"], [(r - WALL + grow, fill * h - 0.0005), (0.0, fill * h)], b.detail.segments),
+            lathe(
+                "honey",
+                materials["honey"],
+                [(r - WALL + grow, fill * h - 0.0005), (0.0, fill * h)],
+                b.detail.segments,
+            ),
         ],
     )
 
@@ -128,7 +140,9 @@ def jar(
         ],
         b.detail.segments,
     )
-    under = lathe("lid", materials["lid"], [(0.0, 1.001 * h), (0.78 * r, 1.001 * h)], b.detail.segments)
+    under = lathe(
+        "lid", materials["lid"], [(0.0, 1.001 * h), (0.78 * r, 1.001 * h)], b.detail.segments
+    )
     under.corners = under.corners[:, ::-1].copy()
     under.normals = -under.normals
 
@@ -143,7 +157,8 @@ def jar(
 
 
 def jar_materials(b: Builder) -> Callable[[str, Colour], dict[str, int]]:
-    """Glass, lid and label of all jars; what is returned makes the materials of a jar with a honey of this absorption."""
+    """Glass, lid and label of all jars; what is returned makes the materials of a jar with a honey
+    of this absorption."""
     clear = b.material(
         Material(
             "jar glass",

@@ -1,7 +1,7 @@
 """The second demo scene, "the honey room": a pantry that a small window lights from the side.
 
-Nearly all light that reaches the camera has bounced off the walls, so few bounces darken the far corner, and where neither
-sun nor sky is seen directly there is much grain.
+Nearly all light that reaches the camera has bounced off the walls, so few bounces darken the far
+corner, and where neither sun nor sky is seen directly there is much grain.
 """
 
 import numpy as np
@@ -43,7 +43,13 @@ def _modelled() -> Scene:
     b = Builder(SIZES["standard"])
     _walls(b)
     _shelves(b)
-    camera = Camera((0.26, 0.28, 0.98), (-0.06, 0.150, -0.40), vertical_field=0.46, aperture=0.003, focus_distance=1.38)
+    camera = Camera(
+        (0.26, 0.28, 0.98),
+        (-0.06, 0.150, -0.40),
+        vertical_field=0.46,
+        aperture=0.003,
+        focus_distance=1.38,
+    )
     sun = Light(DIRECTIONAL, (22.0, 17.5, 12.0), direction=(0.80, -0.42, -0.43))
 
     return Scene("honey room", b.meshes, b.materials, camera, _sky(), lights=[sun])
@@ -55,7 +61,11 @@ def _sky() -> Environment:
     up = np.clip(np.sin(rise), 0, 1)
     sky = np.array([5.2, 5.8, 6.4]) * (1 - up) + np.array([1.8, 2.9, 5.2]) * up
 
-    return Environment(np.broadcast_to(np.where(rise > 0, sky, np.array([0.42, 0.62, 0.22])), (32, 64, 3)).astype(np.float32))
+    return Environment(
+        np.broadcast_to(np.where(rise > 0, sky, np.array([0.42, 0.62, 0.22])), (32, 64, 3)).astype(
+            np.float32
+        )
+    )
 
 
 def _walls(b: Builder) -> None:
@@ -65,16 +75,32 @@ def _walls(b: Builder) -> None:
     wide, tall, deep = (side + 2 * WALL for side in (RIGHT - LEFT, CEILING - FLOOR, FRONT - BACK))
     middle = ((LEFT + RIGHT) / 2, (FLOOR + CEILING) / 2, (BACK + FRONT) / 2)
 
-    def slab(name: str, low: tuple[float, float, float], high: tuple[float, float, float], material: int) -> None:
+    def slab(
+        name: str, low: tuple[float, float, float], high: tuple[float, float, float], material: int
+    ) -> None:
         size = np.subtract(high, low)
         b.add(placed(box(name, material, size.tolist(), 0.001), np.add(low, size / 2)))
 
     b.add(
-        placed(box("floor", tiles, (wide, WALL, deep), 0.001), (middle[0], FLOOR - WALL / 2, middle[2])),
-        placed(box("ceiling", plaster, (wide, WALL, deep), 0.001), (middle[0], CEILING + WALL / 2, middle[2])),
-        placed(box("back wall", plaster, (wide, tall, WALL), 0.001), (middle[0], middle[1], BACK - WALL / 2)),
-        placed(box("front wall", plaster, (wide, tall, WALL), 0.001), (middle[0], middle[1], FRONT + WALL / 2)),
-        placed(box("right wall", plaster, (WALL, tall, deep), 0.001), (RIGHT + WALL / 2, middle[1], middle[2])),
+        placed(
+            box("floor", tiles, (wide, WALL, deep), 0.001), (middle[0], FLOOR - WALL / 2, middle[2])
+        ),
+        placed(
+            box("ceiling", plaster, (wide, WALL, deep), 0.001),
+            (middle[0], CEILING + WALL / 2, middle[2]),
+        ),
+        placed(
+            box("back wall", plaster, (wide, tall, WALL), 0.001),
+            (middle[0], middle[1], BACK - WALL / 2),
+        ),
+        placed(
+            box("front wall", plaster, (wide, tall, WALL), 0.001),
+            (middle[0], middle[1], FRONT + WALL / 2),
+        ),
+        placed(
+            box("right wall", plaster, (WALL, tall, deep), 0.001),
+            (RIGHT + WALL / 2, middle[1], middle[2]),
+        ),
     )
     outside, (low, high), (back, front) = LEFT - WALL, WINDOW_Y, WINDOW_Z
     slab("left wall", (outside, FLOOR - WALL, BACK - WALL), (LEFT, low, FRONT + WALL), plaster)
@@ -83,14 +109,28 @@ def _walls(b: Builder) -> None:
     slab("left wall", (outside, low, front), (LEFT, high, FRONT + WALL), plaster)
     bar = 0.022
     half = (back + front) / 2
-    slab("window bar", (LEFT - 0.08, low, half - bar / 2), (LEFT - 0.05, high, half + bar / 2), frame)
-    slab("window bar", (LEFT - 0.08, (low + high - bar) / 2, back), (LEFT - 0.05, (low + high + bar) / 2, front), frame)
-    slab("window sill", (LEFT - 0.02, low - 0.02, back - 0.04), (LEFT + 0.06, low, front + 0.04), frame)
+    slab(
+        "window bar", (LEFT - 0.08, low, half - bar / 2), (LEFT - 0.05, high, half + bar / 2), frame
+    )
+    slab(
+        "window bar",
+        (LEFT - 0.08, (low + high - bar) / 2, back),
+        (LEFT - 0.05, (low + high + bar) / 2, front),
+        frame,
+    )
+    slab(
+        "window sill",
+        (LEFT - 0.02, low - 0.02, back - 0.04),
+        (LEFT + 0.06, low, front + 0.04),
+        frame,
+    )
 
 
 def _shelves(b: Builder) -> None:
     planks = textures.wood_texture(21, b.detail.texture, (0.16, 0.09, 0.045), (0.46, 0.30, 0.16))
-    wood = b.material(Material("shelf wood", roughness=0.42, textures={"base": repeated(planks, 1.4, 1.4)}))
+    wood = b.material(
+        Material("shelf wood", roughness=0.42, textures={"base": repeated(planks, 1.4, 1.4)})
+    )
     clay = b.material(Material("glazed clay", (0.30, 0.10, 0.045), roughness=0.25))
     cream = b.material(Material("enamel", (0.74, 0.71, 0.62), roughness=0.18))
     copper = b.material(Material("copper", (0.93, 0.52, 0.36), metallic=1.0, roughness=0.18))
@@ -101,7 +141,8 @@ def _shelves(b: Builder) -> None:
     for height in (0.0, 0.335):
         b.add(
             placed(
-                box("shelf", wood, (wide - 0.004, 0.024, deep), 0.003), ((LEFT + RIGHT) / 2, height - 0.012, BACK + deep / 2)
+                box("shelf", wood, (wide - 0.004, 0.024, deep), 0.003),
+                ((LEFT + RIGHT) / 2, height - 0.012, BACK + deep / 2),
             )
         )
 
@@ -115,7 +156,15 @@ def _shelves(b: Builder) -> None:
     jar(b, acacia, (0.055, 0.0, -0.305), 0.045, 0.112, 0.80, 0.3)
     jar(b, blossom, (-0.02, 0.335, -0.36), 0.050, 0.125, 0.80, 0.2)
     n = b.detail.segments
-    jug = [(0.0, 0.0), (0.045, 0.0), (0.062, 0.035), (0.066, 0.08), (0.045, 0.130), (0.033, 0.158), (0.040, 0.180)]
+    jug = [
+        (0.0, 0.0),
+        (0.045, 0.0),
+        (0.062, 0.035),
+        (0.066, 0.08),
+        (0.045, 0.130),
+        (0.033, 0.158),
+        (0.040, 0.180),
+    ]
     bowl = [(0.0, 0.0), (0.034, 0.0), (0.062, 0.026), (0.078, 0.062), (0.081, 0.078)]
     pot = [(0.0, 0.0), (0.066, 0.0), (0.072, 0.006), (0.074, 0.085), (0.078, 0.088), (0.076, 0.092)]
 
@@ -130,5 +179,8 @@ def _shelves(b: Builder) -> None:
     for k in range(5):
         angle = k * 2 * np.pi / 5 + rng.uniform(-0.2, 0.2)
         b.add(
-            placed(ball("apple", clay, 0.027, n // 2), (0.43 + 0.034 * np.cos(angle), 0.068, -0.33 + 0.034 * np.sin(angle)))
+            placed(
+                ball("apple", clay, 0.027, n // 2),
+                (0.43 + 0.034 * np.cos(angle), 0.068, -0.33 + 0.034 * np.sin(angle)),
+            )
         )

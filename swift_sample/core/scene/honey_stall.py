@@ -1,7 +1,8 @@
 """The demo scene, "the honey stall": a market stall at dusk, built by code with a seed.
 
-What in it teaches what: honey in glass needs many bounces; the corner behind ribbed glass goes dark with few;
-cloth, wood and paper labels lose their texture when denoised too much; flames and brass make stray pixels.
+What in it teaches what: honey in glass needs many bounces; the corner behind ribbed glass goes dark
+with few; cloth, wood and paper labels lose their texture when denoised too much; flames and brass
+make stray pixels.
 """
 
 import numpy as np
@@ -25,7 +26,17 @@ from swift_sample.core.scene.model import (
     check_variant,
     repeated,
 )
-from swift_sample.core.scene.shapes import ball, box, flat_disc, joined, lathe, pierced_disc, placed, ring, sheet
+from swift_sample.core.scene.shapes import (
+    ball,
+    box,
+    flat_disc,
+    joined,
+    lathe,
+    pierced_disc,
+    placed,
+    ring,
+    sheet,
+)
 
 CUT_OUT_LID = "cut-out lid"
 DRILLED_LID = "drilled lid"
@@ -43,12 +54,25 @@ def honey_stall(size: str = "standard", choices: Choices | None = None) -> Scene
     choices = choices or Choices()
     check_variant("honey stall", choices.variant, VARIANTS)
     variant = choices.variant or CUT_OUT_LID
-    meshes, materials, sky, haze = kept(f"honey stall {size} {variant}", lambda: _modelled(size, variant))
+    meshes, materials, sky, haze = kept(
+        f"honey stall {size} {variant}", lambda: _modelled(size, variant)
+    )
 
-    return Scene("honey stall", meshes, materials, _camera(choices), sky, haze=haze, variants=VARIANTS, frames=FRAMES)
+    return Scene(
+        "honey stall",
+        meshes,
+        materials,
+        _camera(choices),
+        sky,
+        haze=haze,
+        variants=VARIANTS,
+        frames=FRAMES,
+    )
 
 
-def _modelled(size: str, variant: str) -> tuple[list[Mesh], list[Material], Environment, Haze | None]:
+def _modelled(
+    size: str, variant: str
+) -> tuple[list[Mesh], list[Material], Environment, Haze | None]:
     b = Builder(SIZES[size])
     _stall(b)
     _jars(b)
@@ -71,7 +95,10 @@ def _camera(choices: Choices) -> Camera:
     def pose(frame: float) -> Pose:
         t = min(max(frame / (FRAMES - 1), 0.0), 1.0)
         way = t * t * (3 - 2 * t)
-        return Pose((-0.045 + 0.13 * way, 0.235 - 0.02 * way, 1.26 - 0.10 * way), (0.0 + 0.02 * way, 0.112, -0.06))
+        return Pose(
+            (-0.045 + 0.13 * way, 0.235 - 0.02 * way, 1.26 - 0.10 * way),
+            (0.0 + 0.02 * way, 0.112, -0.06),
+        )
 
     opening = pose(choices.frame)
     focus = float(np.linalg.norm(np.subtract(opening.position, (-0.05, 0.07, -0.02))))
@@ -90,13 +117,30 @@ def _camera(choices: Choices) -> Camera:
 def _tin(b: Builder, variant: str) -> None:
     """A night light in a tin dish; the tin's pierced lid leans before it."""
     tin = b.material(Material("tin", TIN, metallic=1.0, roughness=0.46))
-    flame = b.material(Material("night light", (0, 0, 0), emission=(7.0, 3.4, 1.1), double_sided=False))
+    flame = b.material(
+        Material("night light", (0, 0, 0), emission=(7.0, 3.4, 1.1), double_sided=False)
+    )
     at = np.array([0.083, 0.0012, 0.052])
     r = 0.034
     n = b.detail.segments
-    dish = [(0.0, 0.0005), (0.019, 0.0005), (0.020, 0.0015), (0.020, 0.011), (0.0192, 0.011), (0.0192, 0.0015), (0.0, 0.0015)]
+    dish = [
+        (0.0, 0.0005),
+        (0.019, 0.0005),
+        (0.020, 0.0015),
+        (0.020, 0.011),
+        (0.0192, 0.011),
+        (0.0192, 0.0015),
+        (0.0, 0.0015),
+    ]
     b.add(placed(lathe("tin", tin, dish, n), at))
-    drop = [(0.0, 0.008), (0.0052, 0.012), (0.0072, 0.020), (0.0046, 0.032), (0.0016, 0.041), (0.0, 0.046)]
+    drop = [
+        (0.0, 0.008),
+        (0.0052, 0.012),
+        (0.0072, 0.020),
+        (0.0046, 0.032),
+        (0.0016, 0.041),
+        (0.0, 0.046),
+    ]
     b.add(placed(lathe("night light", flame, drop, 16, 3), at))
     lean = 1.27
     holes = _lid_holes(r)
@@ -121,7 +165,8 @@ def _tin(b: Builder, variant: str) -> None:
 
 
 def _lid_holes(reach: float) -> list[list[float]]:
-    """Radii of the rings of holes' cells and, for each ring, how many cells: [inner, outer, count, hole radius]."""
+    """Radii of the rings of holes' cells and, for each ring, how many cells: [inner, outer, count,
+    hole radius]."""
     step = reach / 5.4
     rings = [[0.0, 0.7 * step, 1, 0.30 * step]]
     rings += [[(k - 0.3) * step, (k + 0.7) * step, 6 * k, 0.30 * step] for k in range(1, 5)]
@@ -130,11 +175,19 @@ def _lid_holes(reach: float) -> list[list[float]]:
 
 
 def _nuts(b: Builder) -> None:
-    """Hazelnuts, one shape many times: around the plate, and by the thousand in a crate where the scene is heavy."""
+    """Hazelnuts, one shape many times: around the plate, and by the thousand in a crate where the
+    scene is heavy."""
     shell = b.material(Material("hazelnut", (0.30, 0.135, 0.05), roughness=0.42))
     n = max(8, b.detail.segments // 3)
     r = 0.0085
-    profile = [(0.0, 0.0), (0.75 * r, 0.12 * r), (r, 0.75 * r), (0.82 * r, 1.4 * r), (0.3 * r, 1.85 * r), (0.0, 1.98 * r)]
+    profile = [
+        (0.0, 0.0),
+        (0.75 * r, 0.12 * r),
+        (r, 0.75 * r),
+        (0.82 * r, 1.4 * r),
+        (0.3 * r, 1.85 * r),
+        (0.0, 1.98 * r),
+    ]
     shape = lathe("hazelnut", shell, profile, n, max(2, n // 8))
     rng = np.random.default_rng([SEED, 2])
     near = min(b.detail.nuts, 26)
@@ -168,17 +221,31 @@ def _smoke(size: int) -> Haze:
     middle_z = -0.115 - 0.16 * np.minimum(way / 0.45, 1) ** 1.5 + 0.02 * np.sin(11 * way)
     width = 0.008 + 0.034 * way**0.8
     curl = textures.smoke_noise(np.random.default_rng([SEED, 3]), shape)
-    density = np.exp(-(((y - middle_y) / width) ** 2 + ((z - middle_z) / (1.3 * width)) ** 2)) * (1 - way) ** 0.6
+    density = (
+        np.exp(-(((y - middle_y) / width) ** 2 + ((z - middle_z) / (1.3 * width)) ** 2))
+        * (1 - way) ** 0.6
+    )
     density *= np.clip((x + 0.418) / 0.015, 0, 1) * np.clip(0.8 + 0.6 * curl, 0.05, 1.8)
 
-    return Haze(tuple(low), tuple(high), (24.0, 24.0, 24.5), (0.0, 0.0, 0.0), 0.2, density.astype(np.float32))
+    return Haze(
+        tuple(low),
+        tuple(high),
+        (24.0, 24.0, 24.5),
+        (0.0, 0.0, 0.0),
+        0.2,
+        density.astype(np.float32),
+    )
 
 
 def _stall(b: Builder) -> None:
     boards = textures.wood_texture(11, b.detail.texture, (0.105, 0.052, 0.024), (0.36, 0.205, 0.10))
     grey = textures.wood_texture(12, b.detail.texture, (0.07, 0.048, 0.034), (0.24, 0.165, 0.11))
-    counter = b.material(Material("oiled wood", roughness=0.36, textures={"base": repeated(boards, 1.3, 1.3)}))
-    frame = b.material(Material("weathered wood", roughness=0.6, textures={"base": repeated(grey, 1.2, 1.2)}))
+    counter = b.material(
+        Material("oiled wood", roughness=0.36, textures={"base": repeated(boards, 1.3, 1.3)})
+    )
+    frame = b.material(
+        Material("weathered wood", roughness=0.6, textures={"base": repeated(grey, 1.2, 1.2)})
+    )
     depths = (0.145, 0.16, 0.15, 0.155)
     z = -0.29
 
@@ -211,7 +278,9 @@ def _jars(b: Builder) -> None:
     jar(b, forest, (-0.322, 0.0, -0.015), 0.038, 0.095, 0.80, 0.5)
 
 
-def _candle(b: Builder, wax: int, wick: int, flame: int, at: tuple[float, float, float], r: float, h: float) -> None:
+def _candle(
+    b: Builder, wax: int, wick: int, flame: int, at: tuple[float, float, float], r: float, h: float
+) -> None:
     body = [
         (0.0, 0.0),
         (0.97 * r, 0.0),
@@ -223,9 +292,22 @@ def _candle(b: Builder, wax: int, wick: int, flame: int, at: tuple[float, float,
         (0.4 * r, h - 0.006),
         (0.0, h - 0.007),
     ]
-    b.add(placed(lathe("candle", wax, body, b.detail.segments, max(3, b.detail.segments // 24)), at))
-    b.add(placed(lathe("wick", wick, [(0.0009, h - 0.01), (0.0009, h + 0.006), (0.0, h + 0.0065)], 8), at))
-    drop = [(0.0, 0.0), (0.0045, 0.003), (0.0062, 0.009), (0.0047, 0.019), (0.0019, 0.028), (0.0, 0.034)]
+    b.add(
+        placed(lathe("candle", wax, body, b.detail.segments, max(3, b.detail.segments // 24)), at)
+    )
+    b.add(
+        placed(
+            lathe("wick", wick, [(0.0009, h - 0.01), (0.0009, h + 0.006), (0.0, h + 0.0065)], 8), at
+        )
+    )
+    drop = [
+        (0.0, 0.0),
+        (0.0045, 0.003),
+        (0.0062, 0.009),
+        (0.0047, 0.019),
+        (0.0019, 0.028),
+        (0.0, 0.034),
+    ]
     b.add(placed(lathe("flame", flame, drop, 16, 3), (at[0], at[1] + h + 0.002, at[2])))
 
 
@@ -270,17 +352,31 @@ def _smoker(b: Builder) -> None:
         (r, h + 0.001),
     ]
     cone = [(r, h + 0.001), (0.72 * r, h + 0.026), (0.40 * r, h + 0.050), (0.33 * r, h + 0.058)]
-    b.add(placed(lathe("smoker can", brass, can, n), at), placed(lathe("smoker cone", brass, cone, n, 6), at))
+    b.add(
+        placed(lathe("smoker can", brass, can, n), at),
+        placed(lathe("smoker cone", brass, cone, n, 6), at),
+    )
 
     spout = lathe(
         "smoker spout",
         brass,
-        [(0.0185, 0.0), (0.0165, 0.03), (0.0135, 0.052), (0.0118, 0.052), (0.0145, 0.028), (0.016, 0.0)],
+        [
+            (0.0185, 0.0),
+            (0.0165, 0.03),
+            (0.0135, 0.052),
+            (0.0118, 0.052),
+            (0.0145, 0.028),
+            (0.016, 0.0),
+        ],
         n,
         4,
     )
     b.add(placed(spout, at + [0.004, h + 0.050, 0.006], tilt=0.35, lean=-0.55))
-    b.add(placed(box("bellows board", brass, (0.006, 0.125, 0.088), 0.002), at + [-0.068, 0.068, 0.004]))
+    b.add(
+        placed(
+            box("bellows board", brass, (0.006, 0.125, 0.088), 0.002), at + [-0.068, 0.068, 0.004]
+        )
+    )
 
     def fold(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         angle = -2 * np.pi * u
@@ -293,12 +389,18 @@ def _smoker(b: Builder) -> None:
 
     bellows = sheet("bellows", leather, n, max(24, n // 2), fold, closed_u=True)
     b.add(placed(bellows, at + [-0.066, 0.068, 0.004]))
-    b.add(placed(box("bellows board", leather, (0.006, 0.122, 0.086), 0.002), at + [-0.122, 0.068, 0.004]))
+    b.add(
+        placed(
+            box("bellows board", leather, (0.006, 0.122, 0.086), 0.002), at + [-0.122, 0.068, 0.004]
+        )
+    )
 
 
 def _lantern(b: Builder) -> None:
     iron = b.material(Material("iron", (0.10, 0.095, 0.09), metallic=1.0, roughness=0.42))
-    glow = b.material(Material("lantern glow", (0.9, 0.8, 0.6), emission=(13.0, 6.9, 2.5), double_sided=False))
+    glow = b.material(
+        Material("lantern glow", (0.9, 0.8, 0.6), emission=(13.0, 6.9, 2.5), double_sided=False)
+    )
     at = np.array([0.335, 0.305, -0.10])
     n = b.detail.segments
 
@@ -324,7 +426,12 @@ def _lantern(b: Builder) -> None:
     )
     b.add(
         placed(
-            lathe("lantern base", iron, [(0.0, -0.060), (0.034, -0.060), (0.036, -0.056), (0.034, -0.045), (0.0, -0.043)], n),
+            lathe(
+                "lantern base",
+                iron,
+                [(0.0, -0.060), (0.034, -0.060), (0.036, -0.056), (0.034, -0.045), (0.0, -0.043)],
+                n,
+            ),
             at,
         )
     )
@@ -334,7 +441,15 @@ def _lantern(b: Builder) -> None:
             lathe(
                 "lantern cap",
                 iron,
-                [(0.0, 0.041), (0.046, 0.041), (0.047, 0.044), (0.030, 0.056), (0.012, 0.066), (0.010, 0.075), (0.0, 0.077)],
+                [
+                    (0.0, 0.041),
+                    (0.046, 0.041),
+                    (0.047, 0.044),
+                    (0.030, 0.056),
+                    (0.012, 0.066),
+                    (0.010, 0.075),
+                    (0.0, 0.077),
+                ],
                 n,
             ),
             at,
@@ -349,7 +464,9 @@ def _lantern(b: Builder) -> None:
         b.add(placed(ring("lantern hoop", iron, 0.040, 0.0013, n, 8), at + [0, height, 0]))
 
     # Another lantern hangs in front of the stall, out of the picture.
-    bright = b.material(Material("front lantern", (0, 0, 0), emission=(34.0, 18.5, 8.0), double_sided=False))
+    bright = b.material(
+        Material("front lantern", (0, 0, 0), emission=(34.0, 18.5, 8.0), double_sided=False)
+    )
     b.add(placed(ball("front lantern", bright, 0.16, 32), (-0.66, 0.62, 0.92)))
     b.add(placed(lathe("lantern chain", iron, [(0.0018, 0.075), (0.0018, 0.16)], 10), at))
 
@@ -379,7 +496,9 @@ def _cloth(b: Builder) -> None:
         hang = np.maximum(path - edge - radius * np.pi / 2, 0)
         x = (u - 0.5) * (0.56 + 0.02 * np.sin(5 * v + phases[0]))
         fold = sum(np.sin(2 * np.pi * k * u + phases[k] + 1.2 * v) / k for k in (2, 3, 5))
-        ripple = 0.0016 * (1 + np.sin(7 * v + 9 * u + phases[1])) + 0.0011 * (1 + np.sin(23 * u - 11 * v + phases[4]))
+        ripple = 0.0016 * (1 + np.sin(7 * v + 9 * u + phases[1])) + 0.0011 * (
+            1 + np.sin(23 * u - 11 * v + phases[4])
+        )
         y = 0.0022 + ripple * (hang == 0) + radius * (np.cos(bend) - 1) - hang
         z = lie + radius * np.sin(bend) + 0.012 * fold * np.minimum(hang / 0.08, 1)
 
@@ -415,17 +534,33 @@ def _plate(b: Builder) -> None:
         r = (0.0085, 0.0125, 0.0145, 0.0145, 0.0125, 0.0085)[k]
         head += [(r * 0.62, y - 0.0012), (r, y), (r, y + 0.0026), (r * 0.62, y + 0.0038)]
 
-    shaft = [(0.0042, 0.044), (0.0036, 0.075), (0.0042, 0.135), (0.0058, 0.150), (0.0040, 0.157), (0.0, 0.158)]
+    shaft = [
+        (0.0042, 0.044),
+        (0.0036, 0.075),
+        (0.0042, 0.135),
+        (0.0058, 0.150),
+        (0.0040, 0.157),
+        (0.0, 0.158),
+    ]
     dipper = lathe("honey dipper", beech, head + shaft, n // 2)
     b.add(placed(dipper, at + [-0.030, 0.019, 0.015], tilt=0.0, lean=-1.40, turn=0.55))
 
 
 def _glass_corner(b: Builder) -> None:
     pane = b.material(
-        Material("ribbed glass", (1, 1, 1), roughness=0.13, ior=1.5, transmission=1.0, absorption=(3.0, 1.2, 2.0))
+        Material(
+            "ribbed glass",
+            (1, 1, 1),
+            roughness=0.13,
+            ior=1.5,
+            transmission=1.0,
+            absorption=(3.0, 1.2, 2.0),
+        )
     )
     planks = textures.wood_texture(13, b.detail.texture, (0.13, 0.075, 0.04), (0.42, 0.27, 0.15))
-    wall = b.material(Material("cabinet wood", roughness=0.5, textures={"base": repeated(planks, 1.6, 1.6)}))
+    wall = b.material(
+        Material("cabinet wood", roughness=0.5, textures={"base": repeated(planks, 1.6, 1.6)})
+    )
     clay = b.material(Material("glazed clay", (0.30, 0.10, 0.045), roughness=0.3))
     cream = b.material(Material("enamel", (0.72, 0.68, 0.58), roughness=0.2))
     left = 0.405
@@ -439,10 +574,22 @@ def _glass_corner(b: Builder) -> None:
 
     b.add(
         placed(box("cabinet back", wall, (width, top, 0.014)), (middle, top / 2, back)),
-        placed(box("cabinet side", wall, (0.016, top, depth + 0.03)), (left, top / 2, (front + back) / 2)),
-        placed(box("cabinet side", wall, (0.016, top, depth + 0.03)), (right, top / 2, (front + back) / 2)),
-        placed(box("cabinet top", wall, (width + 0.05, 0.018, depth + 0.06)), (middle, top + 0.009, (front + back) / 2)),
-        placed(box("cabinet shelf", wall, (width - 0.02, 0.010, depth - 0.03)), (middle, 0.185, (front + back) / 2 - 0.01)),
+        placed(
+            box("cabinet side", wall, (0.016, top, depth + 0.03)),
+            (left, top / 2, (front + back) / 2),
+        ),
+        placed(
+            box("cabinet side", wall, (0.016, top, depth + 0.03)),
+            (right, top / 2, (front + back) / 2),
+        ),
+        placed(
+            box("cabinet top", wall, (width + 0.05, 0.018, depth + 0.06)),
+            (middle, top + 0.009, (front + back) / 2),
+        ),
+        placed(
+            box("cabinet shelf", wall, (width - 0.02, 0.010, depth - 0.03)),
+            (middle, 0.185, (front + back) / 2 - 0.01),
+        ),
     )
     ribs = b.detail.ribs
     thickness = 0.006
@@ -464,7 +611,12 @@ def _glass_corner(b: Builder) -> None:
         (x0, y0), (x1, y1) = corners[k], corners[(k + 1) % 4]
 
         def side(
-            u: np.ndarray, v: np.ndarray, x0: float = x0, y0: float = y0, x1: float = x1, y1: float = y1
+            u: np.ndarray,
+            v: np.ndarray,
+            x0: float = x0,
+            y0: float = y0,
+            x1: float = x1,
+            y1: float = y1,
         ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
             depth_at = (0.5 - v) * (thickness + 0.0044 * (v < 0.5)) + 0 * u
             return x0 + (x1 - x0) * u, y0 + (y1 - y0) * u, depth_at
@@ -476,16 +628,35 @@ def _glass_corner(b: Builder) -> None:
 
     b.add(placed(joined("ribbed pane", [face(1.0), face(-1.0), *rim]), (middle, top / 2, front)))
     n = b.detail.segments
-    jug = [(0.0, 0.0), (0.026, 0.0), (0.036, 0.02), (0.038, 0.045), (0.026, 0.075), (0.019, 0.090), (0.023, 0.102)]
+    jug = [
+        (0.0, 0.0),
+        (0.026, 0.0),
+        (0.036, 0.02),
+        (0.038, 0.045),
+        (0.026, 0.075),
+        (0.019, 0.090),
+        (0.023, 0.102),
+    ]
 
     b.add(
         placed(lathe("jug", clay, jug, n, 5), (0.505, 0.001, -0.10)),
         placed(
-            lathe("mug", cream, [(0.0, 0.0), (0.030, 0.0), (0.032, 0.004), (0.032, 0.070), (0.030, 0.072)], n),
+            lathe(
+                "mug",
+                cream,
+                [(0.0, 0.0), (0.030, 0.0), (0.032, 0.004), (0.032, 0.070), (0.030, 0.072)],
+                n,
+            ),
             (0.610, 0.001, -0.09),
         ),
         placed(
-            lathe("bowl", cream, [(0.0, 0.0), (0.020, 0.0), (0.036, 0.015), (0.045, 0.036), (0.047, 0.045)], n, 4),
+            lathe(
+                "bowl",
+                cream,
+                [(0.0, 0.0), (0.020, 0.0), (0.036, 0.015), (0.045, 0.036), (0.047, 0.045)],
+                n,
+                4,
+            ),
             (0.555, 0.191, -0.105),
         ),
         placed(ball("apple", clay, 0.027, n // 2), (0.560, 0.235, -0.105)),

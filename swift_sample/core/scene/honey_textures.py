@@ -13,8 +13,11 @@ from swift_sample.core.scene.model import Environment, PictureSource, Texture
 BURLAP_THREADS = 24
 
 
-def _noise(rng: np.random.Generator, shape: tuple[int, int], sigma: tuple[float, float]) -> np.ndarray:
-    """Smooth noise that repeats, mean 0 and deviation 1: white noise under a Gaussian, in the frequency domain."""
+def _noise(
+    rng: np.random.Generator, shape: tuple[int, int], sigma: tuple[float, float]
+) -> np.ndarray:
+    """Smooth noise that repeats, mean 0 and deviation 1: white noise under a Gaussian, in the
+    frequency domain."""
     rows, columns = fft.fftfreq(shape[0])[:, None], fft.rfftfreq(shape[1])[None, :]
     weight = np.exp(-2 * np.pi**2 * ((sigma[0] * rows) ** 2 + (sigma[1] * columns) ** 2))
     smooth = fft.irfft2(fft.rfft2(rng.normal(size=shape)) * weight, shape)
@@ -22,8 +25,15 @@ def _noise(rng: np.random.Generator, shape: tuple[int, int], sigma: tuple[float,
     return (smooth - smooth.mean()) / smooth.std()
 
 
-def _texture(name: str, size: tuple[int, int], make: Callable[[], np.ndarray], *given: object, srgb: bool = True) -> Texture:
-    """A texture that `make` paints when it is needed; the same for what is `given`, as long as this file stays the same."""
+def _texture(
+    name: str,
+    size: tuple[int, int],
+    make: Callable[[], np.ndarray],
+    *given: object,
+    srgb: bool = True,
+) -> Texture:
+    """A texture that `make` paints when it is needed; the same for what is `given`, as long as this
+    file stays the same."""
     code = hashlib.sha256(Path(__file__).read_bytes()).hexdigest()
     return Texture(name, PictureSource(f"{name} {size} {given} {code}", size, make), srgb)
 
@@ -42,18 +52,32 @@ def with_opacity(pixels: np.ndarray, opacity: np.ndarray | float = 255) -> np.nd
     return full
 
 
-def _mixed(dark: tuple[float, float, float], light: tuple[float, float, float], share: np.ndarray) -> np.ndarray:
+def _mixed(
+    dark: tuple[float, float, float], light: tuple[float, float, float], share: np.ndarray
+) -> np.ndarray:
     share = np.clip(share, 0, 1)[..., None]
     return (np.asarray(dark) * (1 - share) + np.asarray(light) * share).astype(np.float32)
 
 
-def wood_texture(seed: int, size: int, dark: tuple[float, float, float], light: tuple[float, float, float]) -> Texture:
+def wood_texture(
+    seed: int, size: int, dark: tuple[float, float, float], light: tuple[float, float, float]
+) -> Texture:
     """Boards with grain along u."""
-    return _texture("wood", (size, size), lambda: _wood(np.random.default_rng(seed), size, dark, light), seed, dark, light)
+    return _texture(
+        "wood",
+        (size, size),
+        lambda: _wood(np.random.default_rng(seed), size, dark, light),
+        seed,
+        dark,
+        light,
+    )
 
 
 def _wood(
-    rng: np.random.Generator, size: int, dark: tuple[float, float, float], light: tuple[float, float, float]
+    rng: np.random.Generator,
+    size: int,
+    dark: tuple[float, float, float],
+    light: tuple[float, float, float],
 ) -> np.ndarray:
     scale = size / 512
     warp = _noise(rng, (size, size), (30 * scale, 120 * scale))
@@ -66,7 +90,8 @@ def _wood(
 
 
 def holes_texture(rings: list[list[float]], reach: float, size: int) -> Texture:
-    """White, clear where a disc of radius `reach` is pierced; `rings` as for `shapes.pierced_disc`."""
+    """White, clear where a disc of radius `reach` is pierced; `rings` as for
+    `shapes.pierced_disc`."""
     return _texture("pierced lid", (size, size), lambda: _holes(rings, reach, size), rings, reach)
 
 
@@ -78,7 +103,10 @@ def _holes(rings: list[list[float]], reach: float, size: int) -> np.ndarray:
         middle = (inner + outer) / 2 if count > 1 else 0.0
         for k in range(int(count)):
             x, y = middle * np.cos(2 * np.pi * k / count), middle * np.sin(2 * np.pi * k / count)
-            columns, rows = np.flatnonzero(np.abs(place - x) < radius), np.flatnonzero(np.abs(place - y) < radius)
+            columns, rows = (
+                np.flatnonzero(np.abs(place - x) < radius),
+                np.flatnonzero(np.abs(place - y) < radius),
+            )
             inside = (place[columns] - x) ** 2 + (place[rows, None] - y) ** 2 < radius**2
             opacity[np.ix_(rows, columns)] = np.where(inside, 0, opacity[np.ix_(rows, columns)])
 
@@ -88,7 +116,9 @@ def _holes(rings: list[list[float]], reach: float, size: int) -> np.ndarray:
 def smoke_noise(rng: np.random.Generator, shape: tuple[int, int, int]) -> np.ndarray:
     """Smooth noise in space, mean 0 and deviation 1, finer and coarser together."""
     total = np.zeros(shape)
-    frequencies = np.sqrt(sum(f**2 for f in np.meshgrid(*(fft.fftfreq(n) for n in shape), indexing="ij")))
+    frequencies = np.sqrt(
+        sum(f**2 for f in np.meshgrid(*(fft.fftfreq(n) for n in shape), indexing="ij"))
+    )
 
     for share, width in ((1.0, 0.10), (0.6, 0.045)):
         weight = np.exp(-0.5 * (frequencies * shape[2] * width * 2 * np.pi / 2) ** 2)
@@ -99,15 +129,25 @@ def smoke_noise(rng: np.random.Generator, shape: tuple[int, int, int]) -> np.nda
 
 
 def burlap_textures(seed: int, size: int) -> tuple[Texture, Texture]:
-    """Coarse cloth, 24 threads each way over and under one another: its colour, and how high it stands."""
+    """Coarse cloth, 24 threads each way over and under one another: its colour, and how high it
+    stands."""
     return (
         _texture("burlap", (size, size), lambda: _burlap(np.random.default_rng(seed), size), seed),
-        _texture("burlap height", (size, size), lambda: _burlap_height(np.random.default_rng(seed), size), seed, srgb=False),
+        _texture(
+            "burlap height",
+            (size, size),
+            lambda: _burlap_height(np.random.default_rng(seed), size),
+            seed,
+            srgb=False,
+        ),
     )
 
 
-def _weave(rng: np.random.Generator, size: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """How bright the threads are, which one lies above, and the place in threads along each side."""
+def _weave(
+    rng: np.random.Generator, size: int
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """How bright the threads are, which one lies above, and the place in threads along each
+    side."""
     threads = BURLAP_THREADS
     place = (np.arange(size) + 0.5) / size * threads
     u, v = np.meshgrid(place, place)
@@ -115,7 +155,9 @@ def _weave(rng: np.random.Generator, size: int) -> tuple[np.ndarray, np.ndarray,
     across = np.sin(np.pi * (u + drift)) ** 2
     along = np.sin(np.pi * (v + drift)) ** 2
     over = (np.floor(u) + np.floor(v)) % 2
-    bright = np.where(over > 0, 0.85 * across + 0.15 * along * across, 0.85 * along + 0.15 * across * along)
+    bright = np.where(
+        over > 0, 0.85 * across + 0.15 * along * across, 0.85 * along + 0.15 * across * along
+    )
 
     return bright, over, u, v
 
@@ -132,12 +174,16 @@ def _burlap(rng: np.random.Generator, size: int) -> np.ndarray:
     tone = tone + rng.normal(0, 0.11, threads)[np.floor(v).astype(int) % threads] * (1 - over)
     fibres = 0.05 * _noise(rng, (size, size), (0.7, 0.7))
 
-    return encoded(_mixed((0.10, 0.066, 0.036), (0.62, 0.42, 0.21), 0.12 + 0.75 * bright + tone + fibres))
+    return encoded(
+        _mixed((0.10, 0.066, 0.036), (0.62, 0.42, 0.21), 0.12 + 0.75 * bright + tone + fibres)
+    )
 
 
 def label_texture(seed: int, size: int) -> Texture:
     """A paper label with a piece of comb on it."""
-    return _texture("label", (2 * size, size), lambda: _label(np.random.default_rng(seed), size), seed)
+    return _texture(
+        "label", (2 * size, size), lambda: _label(np.random.default_rng(seed), size), seed
+    )
 
 
 def _label(rng: np.random.Generator, size: int) -> np.ndarray:
@@ -145,17 +191,31 @@ def _label(rng: np.random.Generator, size: int) -> np.ndarray:
     paper = 0.78 + 0.015 * _noise(rng, (size, size * 2), (1.2, 1.2))
     pixels = np.stack([paper, paper * 0.93, paper * 0.78], -1)
 
-    for cx, cy in ((0, 0), (0.52, 0), (-0.52, 0), (0.26, 0.45), (-0.26, 0.45), (0.26, -0.45), (-0.26, -0.45)):
+    for cx, cy in (
+        (0, 0),
+        (0.52, 0),
+        (-0.52, 0),
+        (0.26, 0.45),
+        (-0.26, 0.45),
+        (0.26, -0.45),
+        (-0.26, -0.45),
+    ):
         dx, dy = np.abs(x - cx), np.abs(y - cy)
         reach = np.maximum(dx, dx * 0.5 + dy * 0.8660254)
-        pixels[reach < 0.235] = (0.72, 0.36, 0.05) if (cx, cy) != (0.26, -0.45) else (0.42, 0.17, 0.03)
+        pixels[reach < 0.235] = (
+            (0.72, 0.36, 0.05) if (cx, cy) != (0.26, -0.45) else (0.42, 0.17, 0.03)
+        )
 
     for edge in (0.88, 0.94):
         pixels[np.abs(np.abs(y) - edge) < 0.012] = (0.20, 0.11, 0.05)
 
     for line, half in ((0.0, 0.42), (0.16, 0.34), (-0.16, 0.38)):
         for side in (-1, 1):
-            pixels[(np.abs(y - line) < 0.028) & (np.abs(x - side * 1.45) < half)] = (0.28, 0.17, 0.09)
+            pixels[(np.abs(y - line) < 0.028) & (np.abs(x - side * 1.45) < half)] = (
+                0.28,
+                0.17,
+                0.09,
+            )
 
     return encoded(pixels)
 

@@ -1,7 +1,8 @@
-"""What code models is kept on disk, by that code: opening a demo scene again reads it, as a scene from a file is read.
+"""What code models is kept on disk, by that code: opening a demo scene again reads it, as a scene
+from a file is read.
 
-What is kept are pickled objects, which are as powerful as code: they are used only from a folder that nobody else can
-write in.
+What is kept are pickled objects, which are as powerful as code: they are used only from a folder
+that nobody else can write in.
 """
 
 import hashlib
@@ -41,8 +42,8 @@ def _code() -> bytes:
 
 
 def kept(name: str, make: Callable[[], Made]) -> Made:
-    """What `make` makes, or made before under this name with the same code; must not be changed in place. Where nothing can
-    be kept it is made each time."""
+    """What `make` makes, or made before under this name with the same code; must not be changed in
+    place. Where nothing can be kept it is made each time."""
     folder = scenes_folder()
     path = folder / f"{hashlib.sha256(_code() + name.encode()).hexdigest()[:24]}.pickle"
 

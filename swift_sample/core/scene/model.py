@@ -1,7 +1,8 @@
 """The scene model: plain data, in metres, right-handed, +Y up, the camera looking along its own -Z.
 
-Everything is in world space, at one moment. Colours are linear Rec. 709; light units follow glTF: emission is radiance,
-point and spot lights are radiant intensity, directional lights are irradiance.
+Everything is in world space, at one moment. Colours are linear Rec. 709; light units follow glTF:
+emission is radiance, point and spot lights are radiant intensity, directional lights are
+irradiance.
 """
 
 import hashlib
@@ -15,13 +16,15 @@ from swift_sample.core.errors import SceneError
 Colour = tuple[float, float, float]
 
 MEDIUM_PRIORITY_WALL = 2
-"""Closed volumes nest: where two overlap, the one of higher priority rules. Walls of vessels use this."""
+"""Closed volumes nest: where two overlap, the one of higher priority rules. Walls of vessels use
+this."""
 MEDIUM_PRIORITY_CONTENT = 1
 
 OPAQUE = "opaque"
 MASK = "mask"
 BLEND = "blend"
-"""What a material's opacity means: nothing, all or none at the cut-off, or the share of light that is stopped."""
+"""What a material's opacity means: nothing, all or none at the cut-off, or the share of light that
+is stopped."""
 
 REPEAT, MIRROR, CLAMP = 0, 1, 2
 """What a texture shows beyond its edges."""
@@ -55,7 +58,8 @@ class _Pixels:
 
 @dataclass
 class Texture:
-    """A picture on a surface: uint8[h, w, 4], row 0 at v = 0. `srgb` says how its first three channels are coded."""
+    """A picture on a surface: uint8[h, w, 4], row 0 at v = 0. `srgb` says how its first three
+    channels are coded."""
 
     name: str
     source: np.ndarray | PictureSource
@@ -65,13 +69,18 @@ class Texture:
 
     @property
     def pixels(self) -> np.ndarray:
-        """uint8[h, w, 4], made anew at each call where the source is deferred. Raises SceneError."""
+        """uint8[h, w, 4], made anew at each call where the source is deferred. Raises
+        SceneError."""
         return self.source if isinstance(self.source, np.ndarray) else self.source.make()
 
     @property
     def size(self) -> tuple[int, int]:
         """Width and height in texels."""
-        return (self.source.shape[1], self.source.shape[0]) if isinstance(self.source, np.ndarray) else self.source.size
+        return (
+            (self.source.shape[1], self.source.shape[0])
+            if isinstance(self.source, np.ndarray)
+            else self.source.size
+        )
 
     @property
     def key(self) -> str:
@@ -83,7 +92,8 @@ class Texture:
 
 @dataclass
 class TextureUse:
-    """A texture with its place on the surface: `transform` float[2, 3] is applied to (u, v, 1) of a set of coordinates."""
+    """A texture with its place on the surface: `transform` float[2, 3] is applied to (u, v, 1) of a
+    set of coordinates."""
 
     texture: Texture
     transform: np.ndarray = field(default_factory=lambda: np.array([[1.0, 0, 0], [0, 1, 0]]))
@@ -97,7 +107,8 @@ def repeated(texture: Texture, u: float, v: float) -> TextureUse:
 
 @dataclass
 class Subsurface:
-    """Scattering below the surface: mean free path in metres and the share of light kept at each scattering."""
+    """Scattering below the surface: mean free path in metres and the share of light kept at each
+    scattering."""
 
     mean_free_path: Colour
     albedo: Colour
@@ -105,7 +116,8 @@ class Subsurface:
 
 @dataclass
 class Displacement:
-    """Moves a surface along its normal by (brightness of the first channel - 0.5) times `scale` metres."""
+    """Moves a surface along its normal by (brightness of the first channel - 0.5) times `scale`
+    metres."""
 
     use: TextureUse
     scale: float
@@ -115,9 +127,9 @@ class Displacement:
 class Material:
     """A surface, and the inside of a closed volume where `transmission` > 0 and `thin` is false.
 
-    Roughnesses are perceptual (their square is the GGX alpha). `absorption` is per metre and colour, `ior` is relative
-    to air. `emission` is radiance, leaving the front side only. `textures` maps the names of TEXTURE_SLOTS to uses,
-    which multiply the factor of that name.
+    Roughnesses are perceptual (their square is the GGX alpha). `absorption` is per metre and
+    colour, `ior` is relative to air. `emission` is radiance, leaving the front side only.
+    `textures` maps the names of TEXTURE_SLOTS to uses, which multiply the factor of that name.
     """
 
     name: str
@@ -177,10 +189,11 @@ def _none(width: int) -> np.ndarray:
 class Mesh:
     """Triangles of one object.
 
-    positions: float32[n, 3]; corners: int32[t, 3], counter-clockwise seen from the front. The rest may be empty:
-    normals float32[n, 3], unit, else flat shading; uvs and second_uvs float32[n, 2]; colours float32[n, 4], linear;
-    motion float32[n, 3], how far each vertex moves while the shutter is open. `camera_only` meshes are met by rays from the
-    camera alone; those that are not `divided` stay as they are where the scene is cut finer.
+    positions: float32[n, 3]; corners: int32[t, 3], counter-clockwise seen from the front. The rest
+    may be empty: normals float32[n, 3], unit, else flat shading; uvs and second_uvs float32[n, 2];
+    colours float32[n, 4], linear; motion float32[n, 3], how far each vertex moves while the shutter
+    is open. `camera_only` meshes are met by rays from the camera alone; those that are not
+    `divided` stay as they are where the scene is cut finer.
     """
 
     name: str
@@ -199,7 +212,15 @@ class Mesh:
     def memory_bytes(self) -> int:
         return sum(
             a.nbytes
-            for a in (self.positions, self.corners, self.normals, self.uvs, self.second_uvs, self.colours, self.motion)
+            for a in (
+                self.positions,
+                self.corners,
+                self.normals,
+                self.uvs,
+                self.second_uvs,
+                self.colours,
+                self.motion,
+            )
         )
 
 
@@ -216,9 +237,10 @@ class Pose:
 class Camera:
     """A camera at `position` looking at `target`.
 
-    `vertical_field` is in radians; where `half_height` is given, the camera is orthographic and sees that far up and
-    down, in metres. A lens of radius `aperture` metres is sharp at `focus_distance`; 0 is a pinhole. `closing` is the
-    pose when the shutter closes, where the camera moves.
+    `vertical_field` is in radians; where `half_height` is given, the camera is orthographic and
+    sees that far up and down, in metres. A lens of radius `aperture` metres is sharp at
+    `focus_distance`; 0 is a pinhole. `closing` is the pose when the shutter closes, where the
+    camera moves.
     """
 
     position: Colour = (0.0, 1.0, 4.0)
@@ -238,8 +260,8 @@ DIRECTIONAL = "directional"
 
 @dataclass
 class Light:
-    """A light without size. `colour` includes its strength; cones are angles in radians from `direction`. Without `shadow`
-    nothing stands in its way."""
+    """A light without size. `colour` includes its strength; cones are angles in radians from
+    `direction`. Without `shadow` nothing stands in its way."""
 
     kind: str
     colour: Colour
@@ -253,7 +275,8 @@ class Light:
 
 @dataclass
 class Environment:
-    """Light from everywhere: float32[h, w, 3] radiance. First row +Y, centre towards -Z, columns to the right.
+    """Light from everywhere: float32[h, w, 3] radiance. First row +Y, centre towards -Z, columns to
+    the right.
 
     `turn` rotates it around +Y, in radians, counter-clockwise seen from above.
     """
@@ -264,7 +287,8 @@ class Environment:
 
 @dataclass
 class Haze:
-    """A medium that fills a box in air: coefficients per metre, times `density`, float32[z, y, x] over the box."""
+    """A medium that fills a box in air: coefficients per metre, times `density`, float32[z, y, x]
+    over the box."""
 
     low: Colour
     high: Colour
@@ -276,7 +300,8 @@ class Haze:
 
 @dataclass
 class Scene:
-    """All that is rendered. `notes` are sentences about what was added or left out while reading."""
+    """All that is rendered. `notes` are sentences about what was added or left out while
+    reading."""
 
     name: str
     meshes: list[Mesh]
@@ -312,8 +337,9 @@ class Scene:
 class Choices:
     """What of a scene is shown: the settings that change it before anything is built.
 
-    `variant` is the name of one of the scene's variants, empty for the file's default. `frame` counts from 0; the
-    shutter is open for the share `shutter` of a frame. Each step of `subdivision` cuts every triangle into four.
+    `variant` is the name of one of the scene's variants, empty for the file's default. `frame`
+    counts from 0; the shutter is open for the share `shutter` of a frame. Each step of
+    `subdivision` cuts every triangle into four.
     """
 
     variant: str = ""

@@ -32,9 +32,13 @@ def _jar(choices: Choices) -> Scene:
     return honey_jar(choices)
 
 
-# What models and reads scenes is loaded with the first scene: most commands only want to know whether one has changed.
+# What models and reads scenes is loaded with the first scene: most commands only want to know
+# whether one has changed.
 DEMO_SCENES: dict[str, Callable[[Choices], Scene]] = {
-    **{f"honey-stall-{size}".removesuffix("-standard"): partial(_stall, size) for size in STALL_SIZES},
+    **{
+        f"honey-stall-{size}".removesuffix("-standard"): partial(_stall, size)
+        for size in STALL_SIZES
+    },
     "honey-room": _room,
     "honey-jar": _jar,
 }
@@ -56,7 +60,8 @@ def open_scene(name: str, choices: Choices | None = None) -> Scene:
 
 
 def scene_fingerprint(name: str) -> str:
-    """Changes whenever the scene's file, or one that it refers to, changes; keeps results of different versions apart.
+    """Changes whenever the scene's file, or one that it refers to, changes; keeps results of
+    different versions apart.
 
     Raises SceneError where the file is missing.
     """
@@ -68,7 +73,8 @@ def scene_fingerprint(name: str) -> str:
 
 
 def scene_files(name: str) -> list[Path]:
-    """The scene's file and those that it refers to, as far as they are there. Empty for a demo scene. Raises SceneError."""
+    """The scene's file and those that it refers to, as far as they are there. Empty for a demo
+    scene. Raises SceneError."""
     if name in DEMO_SCENES:
         return []
 
@@ -87,7 +93,8 @@ def _scene_path(name: str) -> Path:
 
 @lru_cache(64)
 def _referred(stamp: Stamp) -> tuple[Path, ...]:
-    """The files beside a .gltf scene that it names, whether they are there or not; damaged scenes name none.
+    """The files beside a .gltf scene that it names, whether they are there or not; damaged scenes
+    name none.
 
     What lies outside the scene's folder is not read, here as elsewhere.
     """
@@ -97,17 +104,25 @@ def _referred(stamp: Stamp) -> tuple[Path, ...]:
 
     try:
         document = json.loads(path.read_bytes())
-        named = [part["uri"] for kind in ("buffers", "images") for part in document.get(kind, []) if "uri" in part]
+        named = [
+            part["uri"]
+            for kind in ("buffers", "images")
+            for part in document.get(kind, [])
+            if "uri" in part
+        ]
         sky = document.get("extras", {}).get("swift_sample", {}).get("environment", {}).get("image")
         folder = path.resolve().parent
         files = [
-            (folder / unquote(uri)).resolve() for uri in [*named, *([sky] if sky else [])] if not uri.startswith("data:")
+            (folder / unquote(uri)).resolve()
+            for uri in [*named, *([sky] if sky else [])]
+            if not uri.startswith("data:")
         ]
 
         return tuple(
             file
             for file in files
-            if file.is_relative_to(folder) and not (file.is_file() and file.stat().st_size > FILE_BYTES)
+            if file.is_relative_to(folder)
+            and not (file.is_file() and file.stat().st_size > FILE_BYTES)
         )
     except (ValueError, KeyError, TypeError, AttributeError, OSError, RecursionError):
         return ()

@@ -6,15 +6,26 @@ import numpy as np
 
 from swift_sample.core.budget import TRIANGLES, over
 from swift_sample.core.errors import SceneError
-from swift_sample.core.scene.model import CLAMP, MIRROR, Choices, Displacement, Mesh, Scene, TextureUse
+from swift_sample.core.scene.model import (
+    CLAMP,
+    MIRROR,
+    Choices,
+    Displacement,
+    Mesh,
+    Scene,
+    TextureUse,
+)
 
 
 def refined(scene: Scene, choices: Choices) -> Scene:
-    """The scene with every mesh subdivided and displaced as chosen. Raises SceneError where it grows too large."""
+    """The scene with every mesh subdivided and displaced as chosen. Raises SceneError where it
+    grows too large."""
     count = sum(len(m.corners) * (4**choices.subdivision if m.divided else 1) for m in scene.meshes)
     words = over(count, TRIANGLES, "triangles")
     if words:
-        raise SceneError(f"geometry.subdivision={choices.subdivision}: the scene {words}; use a smaller value")
+        raise SceneError(
+            f"geometry.subdivision={choices.subdivision}: the scene {words}; use a smaller value"
+        )
 
     displaced = choices.displacement and any(m.displacement for m in scene.materials)
     if choices.subdivision == 0 and not displaced:
@@ -37,15 +48,23 @@ def subdivided(mesh: Mesh) -> Mesh:
     """Every triangle cut into four at the middles of its edges."""
     corners = mesh.corners.astype(np.int64)
     edges = np.sort(corners[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2), axis=1)
-    keys, place = np.unique(edges[:, 0] * (corners.max(initial=0) + 1) + edges[:, 1], return_inverse=True)
+    keys, place = np.unique(
+        edges[:, 0] * (corners.max(initial=0) + 1) + edges[:, 1], return_inverse=True
+    )
     ends = np.stack(np.divmod(keys, corners.max(initial=0) + 1), -1)
     middle = (len(mesh.positions) + place).reshape(-1, 3)
     a, b, c = corners.T
     ab, bc, ca = middle.T
-    cut = np.concatenate([np.stack(t, -1) for t in ((a, ab, ca), (ab, b, bc), (ca, bc, c), (ab, bc, ca))])
+    cut = np.concatenate(
+        [np.stack(t, -1) for t in ((a, ab, ca), (ab, b, bc), (ca, bc, c), (ab, bc, ca))]
+    )
 
     def grown(values: np.ndarray) -> np.ndarray:
-        return np.concatenate([values, (values[ends[:, 0]] + values[ends[:, 1]]) / 2]) if len(values) else values
+        return (
+            np.concatenate([values, (values[ends[:, 0]] + values[ends[:, 1]]) / 2])
+            if len(values)
+            else values
+        )
 
     normals = grown(mesh.normals)
     normals = normals / np.maximum(np.linalg.norm(normals, axis=-1, keepdims=True), 1e-12)
@@ -84,14 +103,20 @@ def vertex_normals(positions: np.ndarray, corners: np.ndarray) -> np.ndarray:
     order = np.lexsort(positions.T)
     in_order = positions[order]
     place = np.empty(len(positions), np.int64)
-    place[order] = np.cumsum(np.append(False, (in_order[1:] != in_order[:-1]).any(axis=1))[: len(order)])
+    place[order] = np.cumsum(
+        np.append(False, (in_order[1:] != in_order[:-1]).any(axis=1))[: len(order)]
+    )
     a, b, c = (positions[corners[:, k]].astype(np.float64) for k in range(3))
     faces = np.cross(b - a, c - a)
     owners = place[corners].T.ravel()
     count = int(place.max(initial=-1)) + 1
-    normals = np.stack([np.bincount(owners, np.tile(faces[:, k], 3), count) for k in range(3)], axis=1)[place]
+    normals = np.stack(
+        [np.bincount(owners, np.tile(faces[:, k], 3), count) for k in range(3)], axis=1
+    )[place]
 
-    return (normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-20)).astype(np.float32)
+    return (normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-20)).astype(
+        np.float32
+    )
 
 
 def _brightness(use: TextureUse, uvs: np.ndarray) -> np.ndarray:
@@ -109,7 +134,9 @@ def _brightness(use: TextureUse, uvs: np.ndarray) -> np.ndarray:
         row = _wrapped(y0 + dy, height, use.texture.wrap[1])
         return pixels[row, column]
 
-    return (at(0, 0) * (1 - fx) + at(1, 0) * fx) * (1 - fy) + (at(0, 1) * (1 - fx) + at(1, 1) * fx) * fy
+    return (at(0, 0) * (1 - fx) + at(1, 0) * fx) * (1 - fy) + (
+        at(0, 1) * (1 - fx) + at(1, 1) * fx
+    ) * fy
 
 
 def _wrapped(place: np.ndarray, size: int, mode: int) -> np.ndarray:

@@ -11,11 +11,16 @@ import numpy as np
 from swift_sample.core.scene.model import Mesh
 
 LEAST_AREA_SQUARED = 1e-26
-"""Triangles with less than this, in m^4 times four, are where a grid shrinks to a point, and are left out."""
+"""Triangles with less than this, in m^4 times four, are where a grid shrinks to a point, and are
+left out."""
 
 
 def placed(
-    mesh: Mesh, position: Sequence[float] | np.ndarray = (0, 0, 0), turn: float = 0.0, tilt: float = 0.0, lean: float = 0.0
+    mesh: Mesh,
+    position: Sequence[float] | np.ndarray = (0, 0, 0),
+    turn: float = 0.0,
+    tilt: float = 0.0,
+    lean: float = 0.0,
 ) -> Mesh:
     """The mesh turned around Z (`lean`), X (`tilt`), then Y (`turn`), in radians, then moved."""
     rotation = _around(1, turn) @ _around(0, tilt) @ _around(2, lean)
@@ -58,9 +63,13 @@ def sheet(
     b = index[:-1, 1:]
     c = index[1:, 1:]
     d = index[1:, :-1]
-    corners = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)])
+    corners = np.concatenate(
+        [np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)]
+    )
     flat = points.reshape(-1, 3)
-    edges = np.cross(flat[corners[:, 1]] - flat[corners[:, 0]], flat[corners[:, 2]] - flat[corners[:, 0]])
+    edges = np.cross(
+        flat[corners[:, 1]] - flat[corners[:, 0]], flat[corners[:, 2]] - flat[corners[:, 0]]
+    )
     corners = corners[(edges**2).sum(axis=1) > LEAST_AREA_SQUARED]
 
     return Mesh(
@@ -91,12 +100,17 @@ def _grid_normals(points: np.ndarray, closed_u: bool) -> np.ndarray:
 
 
 def lathe(
-    name: str, material: int, profile: Sequence[tuple[float, float]], segments: int = 96, smooth_steps: int = 0
+    name: str,
+    material: int,
+    profile: Sequence[tuple[float, float]],
+    segments: int = 96,
+    smooth_steps: int = 0,
 ) -> Mesh:
-    """Turn a profile of (radius, height) around +Y; listed from the bottom up, the outside is the front.
+    """Turn a profile of (radius, height) around +Y; listed from the bottom up, the outside is the
+    front.
 
-    With `smooth_steps` the profile is rounded by that many points a piece (Catmull and Rom 1974); otherwise every
-    piece has its own flat normals, so that edges stay sharp.
+    With `smooth_steps` the profile is rounded by that many points a piece (Catmull and Rom 1974);
+    otherwise every piece has its own flat normals, so that edges stay sharp.
     """
     points = np.asarray(profile, float)
     if smooth_steps:
@@ -133,7 +147,13 @@ def _rounded(points: np.ndarray, steps: int) -> np.ndarray:
     for i in range(len(points) - 1):
         p0, p1, p2, p3 = padded[i : i + 4]
         pieces.append(
-            0.5 * (2 * p1 + (p2 - p0) * t + (2 * p0 - 5 * p1 + 4 * p2 - p3) * t**2 + (3 * p1 - p0 - 3 * p2 + p3) * t**3)
+            0.5
+            * (
+                2 * p1
+                + (p2 - p0) * t
+                + (2 * p0 - 5 * p1 + 4 * p2 - p3) * t**2
+                + (3 * p1 - p0 - 3 * p2 + p3) * t**3
+            )
         )
 
     curve = np.concatenate([*pieces, points[-1:]])
@@ -148,14 +168,23 @@ def joined(name: str, parts: Sequence[Mesh]) -> Mesh:
         name,
         parts[0].material,
         np.concatenate([p.positions for p in parts]),
-        np.concatenate([p.corners + f for p, f in zip(parts, firsts, strict=True)]).astype(np.int32),
+        np.concatenate([p.corners + f for p, f in zip(parts, firsts, strict=True)]).astype(
+            np.int32
+        ),
         np.concatenate([p.normals for p in parts]),
         np.concatenate([p.uvs for p in parts]),
     )
 
 
-def box(name: str, material: int, size: Sequence[float], bevel: float = 0.004, texture_scale: float = 1.0) -> Mesh:
-    """A box with bevelled edges and corners around the origin; texture runs along its longest side, in metres."""
+def box(
+    name: str,
+    material: int,
+    size: Sequence[float],
+    bevel: float = 0.004,
+    texture_scale: float = 1.0,
+) -> Mesh:
+    """A box with bevelled edges and corners around the origin; texture runs along its longest side,
+    in metres."""
     half = np.asarray(size, float) / 2
     inner = half - min(bevel, 0.49 * float(half.min()) * 2)
     longest = int(np.argmax(size))
@@ -177,12 +206,20 @@ def box(name: str, material: int, size: Sequence[float], bevel: float = 0.004, t
         one, other = (axis for axis in range(3) if axis != along_axis)
         for low in (corner for corner in corners if corner[along_axis] < 0):
             high = tuple(-c if axis == along_axis else c for axis, c in enumerate(low))
-            facets.append(np.array([point(one, *low), point(other, *low), point(other, *high), point(one, *high)]))
+            facets.append(
+                np.array(
+                    [point(one, *low), point(other, *low), point(other, *high), point(one, *high)]
+                )
+            )
 
-    return joined(name, [_facet(name, material, facet, longest, texture_scale, offset) for facet in facets])
+    return joined(
+        name, [_facet(name, material, facet, longest, texture_scale, offset) for facet in facets]
+    )
 
 
-def _facet(name: str, material: int, points: np.ndarray, longest: int, texture_scale: float, offset: float) -> Mesh:
+def _facet(
+    name: str, material: int, points: np.ndarray, longest: int, texture_scale: float, offset: float
+) -> Mesh:
     """A flat polygon of three or four points that faces away from the origin."""
     normal = np.cross(points[1] - points[0], points[2] - points[0])
     if normal @ points[0] < 0:
@@ -218,7 +255,9 @@ def ball(name: str, material: int, radius: float, segments: int = 48) -> Mesh:
     return _turned(name, material, profile, segments)
 
 
-def ring(name: str, material: int, radius: float, thickness: float, segments: int = 64, sides: int = 16) -> Mesh:
+def ring(
+    name: str, material: int, radius: float, thickness: float, segments: int = 64, sides: int = 16
+) -> Mesh:
     """A torus lying flat."""
 
     def surface(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -242,11 +281,14 @@ def flat_disc(name: str, material: int, radius: float, segments: int = 64) -> Me
     return _facing_up(mesh)
 
 
-def pierced_disc(name: str, material: int, rings: list[list[float]], radius: float, segments: int) -> Mesh:
-    """A disc facing +Y with real holes. `rings` holds [inner radius, outer radius, holes, radius of each hole].
+def pierced_disc(
+    name: str, material: int, rings: list[list[float]], radius: float, segments: int
+) -> Mesh:
+    """A disc facing +Y with real holes. `rings` holds [inner radius, outer radius, holes, radius of
+    each hole].
 
-    Each hole stands in the middle of its cell, a piece of its ring; a ring of one cell has it in the disc's middle, and one
-    of none is whole.
+    Each hole stands in the middle of its cell, a piece of its ring; a ring of one cell has it in
+    the disc's middle, and one of none is whole.
     """
     parts = []
     for inner, outer, count, hole in rings:
@@ -291,7 +333,12 @@ def _strip(name: str, material: int, rim: np.ndarray, edge: np.ndarray, radius: 
     flat = np.concatenate([rim, edge])
     here = np.arange(count)
     after = (np.arange(count) + 1) % count
-    corners = np.concatenate([np.stack([here, here + count, after + count], -1), np.stack([here, after + count, after], -1)])
+    corners = np.concatenate(
+        [
+            np.stack([here, here + count, after + count], -1),
+            np.stack([here, after + count, after], -1),
+        ]
+    )
     positions = np.stack([flat[:, 0], np.zeros(2 * count), flat[:, 1]], -1)
 
     return Mesh(

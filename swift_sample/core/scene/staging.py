@@ -18,7 +18,8 @@ MOST_STRENGTH = 1e4
 
 @dataclass(frozen=True)
 class Viewpoint:
-    """A camera that was placed by hand: where it stands, what it looks at, and its vertical field in degrees. Up is +Y."""
+    """A camera that was placed by hand: where it stands, what it looks at, and its vertical field
+    in degrees. Up is +Y."""
 
     position: tuple[float, float, float]
     target: tuple[float, float, float]
@@ -28,12 +29,15 @@ class Viewpoint:
         if not all(math.isfinite(v) for v in (*self.position, *self.target, self.field)):
             raise UsageError("camera: expected finite numbers")
         if not LEAST_FIELD <= self.field <= MOST_FIELD:
-            raise UsageError(f"camera.field={self.field:g}: expected {LEAST_FIELD:g} to {MOST_FIELD:g} degrees")
+            raise UsageError(
+                f"camera.field={self.field:g}: expected {LEAST_FIELD:g} to {MOST_FIELD:g} degrees"
+            )
         if math.dist(self.position, self.target) < 1e-9:
             raise UsageError("camera: position and target are the same; move one of them")
 
     def orbited(self, turn: float, tilt: float) -> "Viewpoint":
-        """Turned around its target by these degrees, to the right and up; it never passes over the top."""
+        """Turned around its target by these degrees, to the right and up; it never passes over the
+        top."""
         offset = np.subtract(self.position, self.target)
         distance = float(np.linalg.norm(offset))
         azimuth = math.atan2(offset[0], offset[2]) - math.radians(turn)
@@ -45,7 +49,8 @@ class Viewpoint:
         return replace(self, position=_sum(self.target, moved))
 
     def moved(self, right: float, up: float) -> "Viewpoint":
-        """Shifted sideways and upwards with what it looks at, in shares of the picture's height at the target."""
+        """Shifted sideways and upwards with what it looks at, in shares of the picture's height at
+        the target."""
         forward = np.subtract(self.target, self.position)
         distance = float(np.linalg.norm(forward))
         forward = forward / distance
@@ -69,9 +74,10 @@ def _sum(a: tuple[float, ...], b: tuple[float, ...]) -> tuple[float, float, floa
 
 @dataclass(frozen=True)
 class Staging:
-    """Light and camera in place of the scene's own. `environment` is `r,g,b` or the path of a picture of the sky, None for
-    the scene's own light; its radiance is multiplied by `strength` and it is turned by `turn` degrees around +Y. `camera`
-    names one of the file's cameras, "" for its first; a `viewpoint` replaces it."""
+    """Light and camera in place of the scene's own. `environment` is `r,g,b` or the path of a
+    picture of the sky, None for the scene's own light; its radiance is multiplied by `strength` and
+    it is turned by `turn` degrees around +Y. `camera` names one of the file's cameras, "" for its
+    first; a `viewpoint` replaces it."""
 
     environment: str | None = None
     strength: float = 1.0
@@ -93,14 +99,18 @@ class Staging:
         words += ["--camera", self.camera] if self.camera else []
 
         if self.viewpoint is not None:
-            for name, place in (("position", self.viewpoint.position), ("target", self.viewpoint.target)):
+            for name, place in (
+                ("position", self.viewpoint.position),
+                ("target", self.viewpoint.target),
+            ):
                 words.append(f"--{name}={','.join(f'{part:.9g}' for part in place)}")
             words += ["--field", f"{self.viewpoint.field:g}"]
 
         return words
 
     def fingerprint(self) -> str:
-        """Changes with everything it puts in place but the environment itself; "" where nothing else is said."""
+        """Changes with everything it puts in place but the environment itself; "" where nothing
+        else is said."""
         said = {
             "strength": self.strength if self.strength != 1 else None,
             "turn": self.turn if self.turn != 0 else None,
@@ -115,26 +125,43 @@ AS_IN_THE_FILE = Staging()
 
 
 def staged(scene: Scene, staging: Staging) -> Scene:
-    """The scene with light and camera as chosen. Raises SceneError for a camera that it does not have, and what
-    `parse_environment` raises."""
+    """The scene with light and camera as chosen. Raises SceneError for a camera that it does not
+    have, and what `parse_environment` raises."""
     notes = scene.notes
     if staging.environment is not None:
         light = parse_environment(staging.environment)
-        pixels = light.pixels if staging.strength == 1 else light.pixels * np.float32(staging.strength)
-        scene = replace(scene, environment=replace(light, pixels=pixels, turn=light.turn + math.radians(staging.turn)))
+        pixels = (
+            light.pixels if staging.strength == 1 else light.pixels * np.float32(staging.strength)
+        )
+        scene = replace(
+            scene,
+            environment=replace(light, pixels=pixels, turn=light.turn + math.radians(staging.turn)),
+        )
         notes = [note for note in notes if note != NO_LIGHT_NOTE]
     elif staging.strength != 1 or staging.turn != 0:
         sky = scene.environment
-        turned = replace(sky, pixels=sky.pixels * np.float32(staging.strength), turn=sky.turn + math.radians(staging.turn))
+        turned = replace(
+            sky,
+            pixels=sky.pixels * np.float32(staging.strength),
+            turn=sky.turn + math.radians(staging.turn),
+        )
         scene = replace(scene, environment=turned)
 
     if staging.camera:
         if staging.camera not in scene.cameras:
-            there = f"there are {', '.join(scene.cameras)}" if scene.cameras else "it has none with a name"
-            raise SceneError(f"{scene.name}: camera={staging.camera} is not one of its cameras; {there}")
+            there = (
+                f"there are {', '.join(scene.cameras)}"
+                if scene.cameras
+                else "it has none with a name"
+            )
+            raise SceneError(
+                f"{scene.name}: camera={staging.camera} is not one of its cameras; {there}"
+            )
 
         own = scene.camera
-        chosen = replace(scene.cameras[staging.camera], aperture=own.aperture, focus_distance=own.focus_distance)
+        chosen = replace(
+            scene.cameras[staging.camera], aperture=own.aperture, focus_distance=own.focus_distance
+        )
         scene = replace(scene, camera=chosen)
 
     if staging.viewpoint is not None:
@@ -153,13 +180,16 @@ def _placed_by_hand(own: Camera, viewpoint: Viewpoint) -> Camera:
         up=(0.0, 1.0, 0.0),
         vertical_field=math.radians(viewpoint.field),
         half_height=None,
-        focus_distance=math.dist(viewpoint.position, viewpoint.target) if own.aperture else own.focus_distance,
+        focus_distance=math.dist(viewpoint.position, viewpoint.target)
+        if own.aperture
+        else own.focus_distance,
         closing=None,
     )
 
 
 def viewpoint_of(scene: Scene) -> Viewpoint:
-    """The scene's camera as one that can be turned and moved by hand: around the middle of what it looks at."""
+    """The scene's camera as one that can be turned and moved by hand: around the middle of what it
+    looks at."""
     camera = scene.camera
     position = np.asarray(camera.position, float)
     forward = np.subtract(camera.target, camera.position)

@@ -5,4 +5,13 @@ from swift_sample.core.settings.catalogue import Catalogue
 from swift_sample.core.settings.configuration import Configuration
 from swift_sample.core.settings.setting import Opening, ScenePart, Setting, Value, format_value
 
-__all__ = ["Capabilities", "Catalogue", "Configuration", "Opening", "ScenePart", "Setting", "Value", "format_value"]
+__all__ = [
+    "Capabilities",
+    "Catalogue",
+    "Configuration",
+    "Opening",
+    "ScenePart",
+    "Setting",
+    "Value",
+    "format_value",
+]

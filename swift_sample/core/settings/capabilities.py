@@ -1,11 +1,14 @@
-"""What a renderer can do and tell besides pictures and times. Whatever is not named here is absent, not zero."""
+"""What a renderer can do and tell besides pictures and times. Whatever is not named here is absent,
+not zero."""
 
 from dataclasses import dataclass
 
 WHAT = {
     "stages": "takes light and camera from its scene",
     "starts": "cannot be started: what was rendered is measured",
-    "seeds": "takes no seed, so that repeats show the same grain; grain is an estimate from one picture",
+    "seeds": (
+        "takes no seed, so that repeats show the same grain; grain is an estimate from one picture"
+    ),
     "halves": "does not keep two halves of the samples",
     "extends_reference": "cannot make a reference cleaner than one render does",
     "bounces": "does not tell time and light by bounce",
@@ -45,7 +48,8 @@ class Capabilities:
     denoises_stored: bool = False
 
     def why_not(self, name: str) -> str:
-        """What to say where something is absent: "this renderer does not tell ..."; "" where it is there."""
+        """What to say where something is absent: "this renderer does not tell ..."; "" where it is
+        there."""
         return "" if getattr(self, name) else f"this renderer {WHAT[name]}"
 
 

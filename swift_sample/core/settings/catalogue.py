@@ -1,4 +1,5 @@
-"""A catalogue: every setting of one renderer, declared once. Ledger, command line, store and help read these declarations."""
+"""A catalogue: every setting of one renderer, declared once. Ledger, command line, store and help
+read these declarations."""
 
 from collections.abc import Iterator, Mapping, Sequence
 from difflib import get_close_matches
@@ -15,13 +16,16 @@ KINDS = ("choice", "whole", "number", "switch", "text")
 
 
 class Catalogue(Mapping[str, Setting]):
-    """The settings of a renderer by key, in the order in which they are shown, with what the renderer can do and tell.
+    """The settings of a renderer by key, in the order in which they are shown, with what the
+    renderer can do and tell.
 
-    `name` is the renderer's; identities of trials and appearances hold it. Raises CatalogueError where a setting is doubled,
-    contradicts itself, or refers to one that is not there.
+    `name` is the renderer's; identities of trials and appearances hold it. Raises CatalogueError
+    where a setting is doubled, contradicts itself, or refers to one that is not there.
     """
 
-    def __init__(self, name: str, settings: Sequence[Setting], capabilities: Capabilities | None = None) -> None:
+    def __init__(
+        self, name: str, settings: Sequence[Setting], capabilities: Capabilities | None = None
+    ) -> None:
         self.name = name
         self.capabilities = capabilities or Capabilities()
         self._settings: dict[str, Setting] = {}
@@ -37,10 +41,14 @@ class Catalogue(Mapping[str, Setting]):
         for role in SINGLE_ROLES:
             keys = [setting.key for setting in settings if setting.role == role]
             if len(keys) > 1:
-                raise CatalogueError(f"{name}: {' and '.join(keys)} both have the role {role}; give it to one")
+                raise CatalogueError(
+                    f"{name}: {' and '.join(keys)} both have the role {role}; give it to one"
+                )
 
         if self.capabilities.extends_reference and self.with_role(SAMPLES) is None:
-            raise CatalogueError(f"{name}: a reference can be extended, but no setting has the role {SAMPLES}")
+            raise CatalogueError(
+                f"{name}: a reference can be extended, but no setting has the role {SAMPLES}"
+            )
 
     def __getitem__(self, key: str) -> Setting:
         return self._settings[key]
@@ -60,7 +68,11 @@ class Catalogue(Mapping[str, Setting]):
         if known is None:
             group = [known for known in self._settings if known.startswith(f"{key}.")]
             near = group or get_close_matches(key, self._settings, n=1, cutoff=0.5)
-            hint = f"; did you mean {' or '.join(near)}?" if near else "; `swift-sample settings` lists them"
+            hint = (
+                f"; did you mean {' or '.join(near)}?"
+                if near
+                else "; `swift-sample settings` lists them"
+            )
             raise SettingError(f"unknown setting {key}{hint}")
 
         return known
@@ -72,9 +84,12 @@ class Catalogue(Mapping[str, Setting]):
 
     @cached_property
     def of_parts(self) -> tuple[Setting, ...]:
-        """Settings at which a part of the scene costs less: its features, and the renderer's own for such parts."""
+        """Settings at which a part of the scene costs less: its features, and the renderer's own
+        for such parts."""
         parts = {setting.part.kind for setting in self.of_scene if setting.part is not None}
-        return tuple(s for s in self.values() if s.part is not None and s.cheaper and s.part.kind in parts)
+        return tuple(
+            s for s in self.values() if s.part is not None and s.cheaper and s.part.kind in parts
+        )
 
     @cached_property
     def of_scene(self) -> tuple[Setting, ...]:
@@ -82,7 +97,8 @@ class Catalogue(Mapping[str, Setting]):
         return tuple(setting for setting in self.values() if setting.of_scene)
 
     def with_scene(self, settings: Sequence[Setting]) -> "Catalogue":
-        """The renderer's own settings, and these of a scene; the same object for the same settings."""
+        """The renderer's own settings, and these of a scene; the same object for the same
+        settings."""
         own = [setting for setting in self.values() if not setting.of_scene]
         if tuple(settings) == self.of_scene:
             return self
@@ -107,20 +123,28 @@ class Catalogue(Mapping[str, Setting]):
 
     @cached_property
     def conditional(self) -> tuple[Setting, ...]:
-        """Settings that have no effect at some values of another one. Asked for as often as the above."""
+        """Settings that have no effect at some values of another one. Asked for as often as the
+        above."""
         return tuple(setting for setting in self.values() if setting.neutral_when is not None)
 
     @cached_property
     def openings(self) -> tuple[Setting, ...]:
         """Settings that references open unless the study keeps the base's value."""
-        return tuple(setting for setting in self.values() if setting.reference is not None and setting.reference.is_choice)
+        return tuple(
+            setting
+            for setting in self.values()
+            if setting.reference is not None and setting.reference.is_choice
+        )
 
     def as_data(self) -> dict[str, Any]:
         """The whole catalogue as plain data, for a study that outlives its renderer."""
         return {
             "name": self.name,
             "capabilities": _CAPABILITIES.dump_python(self.capabilities, mode="json"),
-            "settings": [_SETTING.dump_python(setting, mode="json", exclude_defaults=True) for setting in self.values()],
+            "settings": [
+                _SETTING.dump_python(setting, mode="json", exclude_defaults=True)
+                for setting in self.values()
+            ],
         }
 
     @staticmethod
@@ -128,9 +152,13 @@ class Catalogue(Mapping[str, Setting]):
         """Raises CatalogueError where it is not one."""
         try:
             settings = [_SETTING.validate_python(_listed(setting)) for setting in data["settings"]]
-            return Catalogue(str(data["name"]), settings, _CAPABILITIES.validate_python(data["capabilities"]))
+            return Catalogue(
+                str(data["name"]), settings, _CAPABILITIES.validate_python(data["capabilities"])
+            )
         except (ValidationError, KeyError, TypeError, AttributeError) as error:
-            raise CatalogueError(f"not a catalogue of settings ({' '.join(str(error).split())[:200]})") from error
+            raise CatalogueError(
+                f"not a catalogue of settings ({' '.join(str(error).split())[:200]})"
+            ) from error
 
 
 @lru_cache(32)
@@ -143,8 +171,12 @@ _CAPABILITIES = TypeAdapter(Capabilities)
 
 
 def _listed(data: Mapping[str, Any]) -> dict[str, Any]:
-    listed = {key: tuple(value) if isinstance(value, list) else value for key, value in data.items()}
-    if listed.get("of_scene") and "part" not in listed:  # as it was written before parts of scenes had kinds
+    listed = {
+        key: tuple(value) if isinstance(value, list) else value for key, value in data.items()
+    }
+    if (
+        listed.get("of_scene") and "part" not in listed
+    ):  # as it was written before parts of scenes had kinds
         listed["part"] = {"kind": "material", "name": str(data.get("label", "")).partition(": ")[0]}
         listed["cheaper"] = listed.get("values", ())[1:]
 
@@ -152,7 +184,8 @@ def _listed(data: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def _check(name: str, setting: Setting, settings: Mapping[str, Setting]) -> None:
-    """Raise CatalogueError where a declaration contradicts itself or refers to what is not there."""
+    """Raise CatalogueError where a declaration contradicts itself or refers to what is not
+    there."""
 
     def refuse(words: str) -> None:
         raise CatalogueError(f"{name}: {setting.key}: {words}")
@@ -179,7 +212,9 @@ def _check(name: str, setting: Setting, settings: Mapping[str, Setting]) -> None
         "view_matters_except": setting.view_matters_except or (),
         "cheaper": setting.cheaper,
         "unnamed_value": () if setting.unnamed_value is None else (setting.unnamed_value,),
-        "reference": () if setting.reference is None else (setting.reference.value, *setting.reference.instead_of),
+        "reference": ()
+        if setting.reference is None
+        else (setting.reference.value, *setting.reference.instead_of),
     }
     for field, some in values.items():
         for value in some:

@@ -8,8 +8,9 @@ from swift_sample.core.settings.setting import DENOISING, DENOISING_PASSES, Sett
 
 
 class Configuration(Mapping[str, Value]):
-    """An immutable, hashable value for every setting; settings not named have their default. Two are equal that set the
-    same, also where the catalogue of one has settings of a scene that the other leaves as they are.
+    """An immutable, hashable value for every setting; settings not named have their default. Two
+    are equal that set the same, also where the catalogue of one has settings of a scene that the
+    other leaves as they are.
 
     Raises SettingError for unknown keys and values that are not allowed.
     """
@@ -25,9 +26,14 @@ class Configuration(Mapping[str, Value]):
         self._changed_of_scene: frozenset[tuple[str, Value]] = frozenset()
 
         if catalogue.of_scene:
-            # They come last, and a study's catalogue may get more of them: what they leave as it is sets nothing.
+            # They come last, and a study's catalogue may get more of them: what they leave as it is
+            # sets nothing.
             row = row[: len(row) - len(catalogue.of_scene)]
-            changed = ((one.key, values[one.key]) for one in catalogue.of_scene if values[one.key] != one.default)
+            changed = (
+                (one.key, values[one.key])
+                for one in catalogue.of_scene
+                if values[one.key] != one.default
+            )
             self._changed_of_scene = frozenset(changed)
 
         self._row = row
@@ -69,20 +75,33 @@ class Configuration(Mapping[str, Value]):
         return self._with({**self._values, **checked})
 
     def on(self, catalogue: Catalogue) -> "Configuration":
-        """The same values for a catalogue that has more or fewer settings of a scene; those that it has not are left out."""
-        return Configuration(catalogue, {key: value for key, value in self._values.items() if key in catalogue})
+        """The same values for a catalogue that has more or fewer settings of a scene; those that it
+        has not are left out."""
+        return Configuration(
+            catalogue, {key: value for key, value in self._values.items() if key in catalogue}
+        )
 
     def of_renderer(self) -> dict[str, Value]:
         """The values of the renderer's own settings."""
-        return {key: value for key, value in self._values.items() if not self.catalogue[key].of_scene}
+        return {
+            key: value for key, value in self._values.items() if not self.catalogue[key].of_scene
+        }
 
     def of_scene(self) -> dict[str, str]:
         """What is changed of the scene: the values of its settings that are not as it is."""
-        return {s.key: str(self._values[s.key]) for s in self.catalogue.of_scene if self._values[s.key] != s.default}
+        return {
+            s.key: str(self._values[s.key])
+            for s in self.catalogue.of_scene
+            if self._values[s.key] != s.default
+        }
 
     def without_defaults(self) -> dict[str, Value]:
         """Only the values that differ from the catalogue's defaults."""
-        return {key: value for key, value in self._values.items() if value != self.catalogue[key].default}
+        return {
+            key: value
+            for key, value in self._values.items()
+            if value != self.catalogue[key].default
+        }
 
     def differences(self, base: "Configuration") -> dict[str, Value]:
         """The values of this configuration that differ from `base`, in the catalogue's order."""
@@ -98,7 +117,11 @@ class Configuration(Mapping[str, Value]):
     @cached_property
     def _effective(self) -> "Configuration":
         own = self._values
-        idle = {s.key: s.default for s in self.catalogue.conditional if own[s.key] != s.default and self.is_idle(s)}
+        idle = {
+            s.key: s.default
+            for s in self.catalogue.conditional
+            if own[s.key] != s.default and self.is_idle(s)
+        }
         return self._with({**self._values, **idle}) if idle else self
 
     def is_idle(self, declared: Setting) -> bool:
@@ -112,7 +135,11 @@ class Configuration(Mapping[str, Value]):
     @property
     def is_simulated(self) -> bool:
         """Whether its times are those of a stand-in for a device."""
-        return any(self._values[key] in s.simulated_values for key, s in self.catalogue.items() if s.simulated_values)
+        return any(
+            self._values[key] in s.simulated_values
+            for key, s in self.catalogue.items()
+            if s.simulated_values
+        )
 
     def number_in_role(self, role: str) -> float | None:
         """The value of the setting with a role; None where the renderer has no such setting."""
@@ -125,8 +152,8 @@ class Configuration(Mapping[str, Value]):
         return declared is not None and bool(self._values[declared.key])
 
     def denoising(self) -> tuple[Value, ...] | None:
-        """What distinguishes the denoising of this configuration from another, by its DENOISING settings in order; None where
-        it leaves pictures as they are."""
+        """What distinguishes the denoising of this configuration from another, by its DENOISING
+        settings in order; None where it leaves pictures as they are."""
         settings = self.catalogue.all_with_role(DENOISING)
         if not settings or any(self._values[s.key] in s.off_values for s in settings):
             return None
@@ -134,14 +161,15 @@ class Configuration(Mapping[str, Value]):
         return tuple(self._values[s.key] for s in settings)
 
     def with_denoising(self, values: Mapping[str, object]) -> "Configuration":
-        """This configuration denoised as these values of DENOISING settings say, in the way that can be tried on stored
-        pictures."""
+        """This configuration denoised as these values of DENOISING settings say, in the way that
+        can be tried on stored pictures."""
         passes = {s.key: s.default for s in self.catalogue.all_with_role(DENOISING_PASSES)}
         return self.replace({**values, **passes})
 
     def identity_values(self) -> dict[str, Value]:
-        """What names this configuration for good: values that have an effect and are not those that identities leave out.
-        Sorted by key, so that the catalogue's order does not matter. A setting added later changes none of them."""
+        """What names this configuration for good: values that have an effect and are not those that
+        identities leave out. Sorted by key, so that the catalogue's order does not matter. A
+        setting added later changes none of them."""
         effective = self.effective()
         named = {
             key: effective[key]
@@ -153,16 +181,25 @@ class Configuration(Mapping[str, Value]):
 
     @staticmethod
     def from_identity_values(catalogue: Catalogue, values: Mapping[str, object]) -> "Configuration":
-        """The configuration that `identity_values` named. Raises SettingError for keys and values that are no more."""
-        left_out = {key: s.left_out_of_identities for key, s in catalogue.items() if s.left_out_of_identities is not None}
+        """The configuration that `identity_values` named. Raises SettingError for keys and values
+        that are no more."""
+        left_out = {
+            key: s.left_out_of_identities
+            for key, s in catalogue.items()
+            if s.left_out_of_identities is not None
+        }
         return Configuration(catalogue, {**left_out, **values})
 
     def pixel_values(self) -> dict[str, Value]:
-        """Those of `identity_values` that can change pixels; values that render the same pixels are written alike."""
+        """Those of `identity_values` that can change pixels; values that render the same pixels are
+        written alike."""
         named: dict[str, Value] = {}
         for key, value in self.identity_values().items():
             declared = self.catalogue[key]
-            if not (declared.changes_pixels or any(self._is_effective(other) for other in declared.pixels_with)):
+            if not (
+                declared.changes_pixels
+                or any(self._is_effective(other) for other in declared.pixels_with)
+            ):
                 continue
 
             if value in declared.same_pixels:
@@ -177,7 +214,9 @@ class Configuration(Mapping[str, Value]):
     def needs_view(self) -> bool:
         """Whether pixels depend on the view through which the picture is judged or delivered."""
         return any(
-            s.view_matters_except is not None and self._values[key] not in s.view_matters_except and not self.is_idle(s)
+            s.view_matters_except is not None
+            and self._values[key] not in s.view_matters_except
+            and not self.is_idle(s)
             for key, s in self.catalogue.items()
         )
 
@@ -188,8 +227,12 @@ class Configuration(Mapping[str, Value]):
         """The telling values in words: "64 samples · 4 bounces · wavelet 0.6"."""
         changed = self.differences(base or Configuration(self.catalogue))
         if base is None:
-            whole = not self.catalogue.capabilities.starts  # of renders that are finished no value is usual
-            changed |= {key: self._values[key] for key, s in self.catalogue.items() if s.noun or whole}
+            whole = (
+                not self.catalogue.capabilities.starts
+            )  # of renders that are finished no value is usual
+            changed |= {
+                key: self._values[key] for key, s in self.catalogue.items() if s.noun or whole
+            }
 
         leaders = {self.catalogue[key].told_with or key for key in changed}
         leading = [s for key, s in self.catalogue.items() if key in leaders]
@@ -202,7 +245,8 @@ class Configuration(Mapping[str, Value]):
         return " · ".join(parts) if parts else "same as base"
 
     def _told(self, declared: Setting, base: "Configuration | None") -> str:
-        """A setting's value in words, with the values that are told with it; "" where there is nothing to tell."""
+        """A setting's value in words, with the values that are told with it; "" where there is
+        nothing to tell."""
         value = self._values[declared.key]
         if value in declared.off_values:
             return declared.off_words if base is not None and base[declared.key] != value else ""
@@ -212,5 +256,9 @@ class Configuration(Mapping[str, Value]):
             return declared.short if value else f"{declared.short}: no"
 
         own = f"{declared.short} {declared.show(value)}".strip()
-        followers = [s for s in self.catalogue.values() if s.told_with == declared.key and not self.is_idle(s)]
+        followers = [
+            s
+            for s in self.catalogue.values()
+            if s.told_with == declared.key and not self.is_idle(s)
+        ]
         return " ".join([own, *(s.show(self._values[s.key]) for s in followers)])

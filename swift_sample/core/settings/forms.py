@@ -1,5 +1,5 @@
-"""A configuration in the forms in which it leaves the tool: for typing into another program, as a preset, for a program, and
-for a terminal."""
+"""A configuration in the forms in which it leaves the tool: for typing into another program, as a
+preset, for a program, and for a terminal."""
 
 import json
 
@@ -10,7 +10,8 @@ FORMS = ("reading list", "preset", "JSON", "command line")
 
 
 def reading_list(configuration: Configuration, base: Configuration | None = None) -> str:
-    """Every setting that differs from the base, or from its default, in the order of the settings, by group."""
+    """Every setting that differs from the base, or from its default, in the order of the settings,
+    by group."""
     lines: list[str] = []
     group = ""
 
@@ -33,7 +34,8 @@ def reading_list(configuration: Configuration, base: Configuration | None = None
 
 
 def told_as(form: str, configuration: Configuration, base: Configuration, command: str) -> str:
-    """A configuration in one of FORMS; `command` is what renders it in a terminal (`Renderer.command_for`)."""
+    """A configuration in one of FORMS; `command` is what renders it in a terminal
+    (`Renderer.command_for`)."""
     if form == "preset":
         return preset_text(configuration)
     if form == "JSON":

@@ -1,4 +1,5 @@
-"""One thing about a render that can be changed, with all that the rest of the program may know of it."""
+"""One thing about a render that can be changed, with all that the rest of the program may know of
+it."""
 
 import math
 from dataclasses import dataclass
@@ -10,7 +11,8 @@ Value = bool | int | float | str
 LONGEST_TEXT = 200
 
 SAMPLES = "samples"
-"""Role: samples per pixel. Sampling takes time in proportion, errors fall with them, and references are made of them."""
+"""Role: samples per pixel. Sampling takes time in proportion, errors fall with them, and references
+are made of them."""
 SCALE = "scale"
 """Role: share of the full width and height. Sampling takes time by its square."""
 THREADS = "threads"
@@ -20,11 +22,14 @@ BOUNCES = "bounces"
 KEEPS_SCENE = "keeps scene"
 """Role: a switch that spares later renders reading and building the scene."""
 PREPARES = "prepares"
-"""Role: a switch that keeps something on disk for good, which every later render is spared to make."""
+"""Role: a switch that keeps something on disk for good, which every later render is spared to
+make."""
 DENOISING = "denoising"
-"""Role: acts on a finished picture and nothing else, so that its values can be tried on pictures that are stored."""
+"""Role: acts on a finished picture and nothing else, so that its values can be tried on pictures
+that are stored."""
 DENOISING_PASSES = "denoising of passes"
-"""Role: acts on a finished picture as well, but on light passes, which are not stored; its default is what can be tried."""
+"""Role: acts on a finished picture as well, but on light passes, which are not stored; its default
+is what can be tried."""
 ROLES = ("", SAMPLES, SCALE, THREADS, BOUNCES, KEEPS_SCENE, PREPARES, DENOISING, DENOISING_PASSES)
 SINGLE_ROLES = (SAMPLES, SCALE, THREADS, BOUNCES, KEEPS_SCENE, PREPARES)
 """Roles that one setting of a catalogue may have at most."""
@@ -32,10 +37,12 @@ SINGLE_ROLES = (SAMPLES, SCALE, THREADS, BOUNCES, KEEPS_SCENE, PREPARES)
 
 @dataclass(frozen=True)
 class Opening:
-    """What a reference takes instead of the base's value, which limits light or detail, or would only cost it time.
+    """What a reference takes instead of the base's value, which limits light or detail, or would
+    only cost it time.
 
-    With `at_least` a larger value of the base stays. `instead_of` are the base's values that give way, where not all do: the
-    others are a look. `is_choice` is False where no artist could want to keep the base's value in the reference.
+    With `at_least` a larger value of the base stays. `instead_of` are the base's values that give
+    way, where not all do: the others are a look. `is_choice` is False where no artist could want to
+    keep the base's value in the reference.
     """
 
     value: Value
@@ -47,13 +54,17 @@ class Opening:
         """The reference's value, where the base has `own`."""
         if self.instead_of and own not in self.instead_of:
             return own
-        return max(float(own), float(self.value)) if self.at_least and not isinstance(own, str) else self.value
+        return (
+            max(float(own), float(self.value))
+            if self.at_least and not isinstance(own, str)
+            else self.value
+        )
 
 
 @dataclass(frozen=True)
 class ScenePart:
-    """Something in a scene, such as the material "jar glass". `rays` are the kinds of rays that pay for what a setting takes
-    away, none where all do."""
+    """Something in a scene, such as the material "jar glass". `rays` are the kinds of rays that pay
+    for what a setting takes away, none where all do."""
 
     kind: str
     name: str
@@ -64,24 +75,27 @@ class ScenePart:
 class Setting:
     """One thing that can be changed.
 
-    `kind` is "choice", "whole" (an integer), "number", "switch" or "text". Numbers lie in [minimum, maximum];
-    where `off_at_zero` holds, 0 switches the setting off and is allowed even below the minimum.
-    `suggested` are the values worth trying on most scenes; `tried_first` says whether a new study begins with them,
-    and `why_tried` what they may win, in a few words.
-    `neutral_when` names another setting and the values of it at which this one has no effect; `needs` a feature without which
-    a scene does not change (`SceneFacts.reason_against`).
+    `kind` is "choice", "whole" (an integer), "number", "switch" or "text". Numbers lie in [minimum,
+    maximum]; where `off_at_zero` holds, 0 switches the setting off and is allowed even below the
+    minimum. `suggested` are the values worth trying on most scenes; `tried_first` says whether a
+    new study begins with them, and `why_tried` what they may win, in a few words. `neutral_when`
+    names another setting and the values of it at which this one has no effect; `needs` a feature
+    without which a scene does not change (`SceneFacts.reason_against`).
 
-    What a setting does to pixels is declared here as well, since pictures, figures and verdicts are shared by all trials
-    that render the same pixels: `changes_pixels` is False where no value ever changes one, unless one of the settings in
-    `pixels_with` is on; the values in `same_pixels` all render the same ones. `view_matters_except` are the values at which
-    pixels do not depend on the view; None where they never do.
+    What a setting does to pixels is declared here as well, since pictures, figures and verdicts are
+    shared by all trials that render the same pixels: `changes_pixels` is False where no value ever
+    changes one, unless one of the settings in `pixels_with` is on; the values in `same_pixels` all
+    render the same ones. `view_matters_except` are the values at which pixels do not depend on the
+    view; None where they never do.
 
-    `role` is what it is to the rest of the program, one of ROLES; `reference` what references take instead of it. At the
-    values in `off_values` a DENOISING setting leaves pictures as they are; `off_words` say so. With the values in
-    `simulated_values` times are those of a stand-in for a device.
+    `role` is what it is to the rest of the program, one of ROLES; `reference` what references take
+    instead of it. At the values in `off_values` a DENOISING setting leaves pictures as they are;
+    `off_words` say so. With the values in `simulated_values` times are those of a stand-in for a
+    device.
 
-    In words, `noun` is counted and always told ("64 samples"), `short` stands before a value, and a setting with `told_with`
-    follows the value of the setting that it names ("wavelet 0.6"). `words` replace values on screen.
+    In words, `noun` is counted and always told ("64 samples"), `short` stands before a value, and a
+    setting with `told_with` follows the value of the setting that it names ("wavelet 0.6"). `words`
+    replace values on screen.
     """
 
     key: str
@@ -104,8 +118,8 @@ class Setting:
     same_pixels: tuple[Value, ...] = ()
     view_matters_except: tuple[Value, ...] | None = None
     unnamed_value: Value | None = None
-    """The value that identities leave out, where that is not the default: a default that changes later must keep its first
-    value here, so that what was measured before keeps its name."""
+    """The value that identities leave out, where that is not the default: a default that changes
+    later must keep its first value here, so that what was measured before keeps its name."""
     default_of_machine: bool = False
     """Whether the default differs from machine to machine; identities then name every value."""
     role: str = ""
@@ -121,22 +135,36 @@ class Setting:
     synonyms: tuple[str, ...] = ()
     """what else the trade calls it, for finding it"""
     of_scene: bool = False
-    """whether it comes with one scene, such as a feature of a material, and is not the renderer's own"""
+    """whether it comes with one scene, such as a feature of a material, and is not the renderer's
+    own"""
     part: ScenePart | None = None
     """the part of a scene that it is about; None for everything"""
     cheaper: tuple[Value, ...] = ()
     """values at which that part costs less, the cheapest last"""
 
     def is_found_by(self, text: str) -> bool:
-        """Whether every word that is typed begins a word of its label, group, help, key or synonyms."""
-        own = " ".join((self.label, self.group, self.key.replace(".", " ").replace("_", " "), self.help, *self.synonyms))
+        """Whether every word that is typed begins a word of its label, group, help, key or
+        synonyms."""
+        own = " ".join(
+            (
+                self.label,
+                self.group,
+                self.key.replace(".", " ").replace("_", " "),
+                self.help,
+                *self.synonyms,
+            )
+        )
         words = own.lower().replace(",", " ").split()
         return all(any(word.startswith(part) for word in words) for part in text.lower().split())
 
     @property
     def full_label(self) -> str:
         """The label, with its group where one word says too little."""
-        return self.label if " " in self.label or not self.group else f"{self.group}, {self.label.lower()}"
+        return (
+            self.label
+            if " " in self.label or not self.group
+            else f"{self.group}, {self.label.lower()}"
+        )
 
     @property
     def left_out_of_identities(self) -> Value | None:
@@ -166,7 +194,9 @@ class Setting:
                 return value
         elif isinstance(value, int | float) and not isinstance(value, bool):
             try:
-                exact = float(value) + 0.0  # minus zero becomes zero: the two are one value and must be written alike
+                exact = (
+                    float(value) + 0.0
+                )  # minus zero becomes zero: the two are one value and must be written alike
             except OverflowError:
                 exact = math.inf
 
@@ -178,7 +208,8 @@ class Setting:
         raise SettingError(f"{self.key}={format_value(value)}: expected {self.expected}")
 
     def parse(self, text: str) -> Value:
-        """Read a value as it is written on the command line: true, false, a number, or a choice's name."""
+        """Read a value as it is written on the command line: true, false, a number, or a choice's
+        name."""
         text = text.strip()
         if self.kind == "switch":
             return self.check({"true": True, "false": False}.get(text.lower(), text))

@@ -21,7 +21,8 @@ class ManyValuesError(UsageError):
 def read_values(declared: Setting, text: str, most: int = MOST_TYPED) -> tuple[Value, ...]:
     """Typed values: `1 2 4 8`, or `16..256 x2` for doubling, or `0.2..1 +0.2` for steps.
 
-    Raises UsageError with what was expected; ManyValuesError for a progression of more than `most` values.
+    Raises UsageError with what was expected; ManyValuesError for a progression of more than `most`
+    values.
     """
     text = text.strip()
     progression = re.fullmatch(r"(\S+?)\s*\.\.\s*(\S+?)\s*([x+])\s*(\S+)", text)
@@ -39,7 +40,15 @@ def read_values(declared: Setting, text: str, most: int = MOST_TYPED) -> tuple[V
     if not (grows and first <= last and (progression[3] == "+" or first > 0)):
         raise UsageError(f"{text}: expected growing numbers, for example 16..256 x2 or 0.2..1 +0.2")
 
-    count = 1 + (math.log(last / first) / math.log(step) if progression[3] == "x" else (last - first) / step) + 1e-9
+    count = (
+        1
+        + (
+            math.log(last / first) / math.log(step)
+            if progression[3] == "x"
+            else (last - first) / step
+        )
+        + 1e-9
+    )
     if count >= most + 1:
         raise ManyValuesError(text, int(count))
 
@@ -54,4 +63,6 @@ def read_values(declared: Setting, text: str, most: int = MOST_TYPED) -> tuple[V
 
 
 def _plain(word: str) -> str:
-    return {"yes": "true", "no": "false", "on": "true", "off": "0", "auto": "0"}.get(word.lower(), word)
+    return {"yes": "true", "no": "false", "on": "true", "off": "0", "auto": "0"}.get(
+        word.lower(), word
+    )

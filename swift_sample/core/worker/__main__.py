@@ -1,4 +1,5 @@
-"""Starts the worker: `python -m swift_sample.core.worker RENDERER PARENT`, where PARENT is the process that starts it."""
+"""Starts the worker: `python -m swift_sample.core.worker RENDERER PARENT`, where PARENT is the
+process that starts it."""
 
 import signal
 import sys

@@ -1,8 +1,9 @@
-"""The machine's lease: one study is timed at a time on a machine, across processes and windows. Who holds it says which study
-it is; others wait. The system gives it back when its holder ends, in whatever way.
+"""The machine's lease: one study is timed at a time on a machine, across processes and windows. Who
+holds it says which study it is; others wait. The system gives it back when its holder ends, in
+whatever way.
 
-A process that may use a part of the processors alone is a machine of its own: it shares the lease with others of that kind,
-and holds one of each of its processors."""
+A process that may use a part of the processors alone is a machine of its own: it shares the lease
+with others of that kind, and holds one of each of its processors."""
 
 import errno
 import fcntl
@@ -18,7 +19,9 @@ MOST_SAID_BYTES = 4096
 
 def lease_path() -> Path:
     """Where the lease stands: one file for the whole machine."""
-    return Path(os.environ.get("SWIFT_SAMPLE_LEASE") or Path(tempfile.gettempdir()) / "swift-sample.lease")
+    return Path(
+        os.environ.get("SWIFT_SAMPLE_LEASE") or Path(tempfile.gettempdir()) / "swift-sample.lease"
+    )
 
 
 class Lease:
@@ -27,7 +30,10 @@ class Lease:
     def __init__(self, path: Path | None = None, processors: frozenset[int] = frozenset()) -> None:
         self._path = path or lease_path()
         self._handle = -1
-        self._parts = [Lease(self._path.with_name(f"{self._path.name}-{number}")) for number in sorted(processors)]
+        self._parts = [
+            Lease(self._path.with_name(f"{self._path.name}-{number}"))
+            for number in sorted(processors)
+        ]
 
     @property
     def is_held(self) -> bool:
@@ -39,7 +45,8 @@ class Lease:
         return (self._handle,) if self.is_held else ()
 
     def take(self, study: Path) -> str:
-        """Try to take the lease; returns "" where it is held now, else the study that is being timed, in words.
+        """Try to take the lease; returns "" where it is held now, else the study that is being
+        timed, in words.
 
         Raises StudyError where the file cannot be used at all.
         """
@@ -56,7 +63,8 @@ class Lease:
                 return words
 
             raise StudyError(
-                f"{self._path}: cannot be locked ({_words(error)}), so it cannot be told whether another "
+                f"{self._path}: cannot be locked ({_words(error)}), so it cannot be told whether "
+                "another "
                 "study is being timed; set SWIFT_SAMPLE_LEASE to a file on a local disk"
             ) from error
 
@@ -96,7 +104,8 @@ class Lease:
                 return os.open(self._path, os.O_RDONLY | flags)
             except OSError as error:
                 raise StudyError(
-                    f"{self._path}: cannot be opened ({_words(error)}), so it cannot be told whether another "
+                    f"{self._path}: cannot be opened ({_words(error)}), so it cannot be told "
+                    "whether another "
                     "study is being timed; set SWIFT_SAMPLE_LEASE to a file of yours"
                 ) from error
 

@@ -17,19 +17,26 @@ from swift_sample.core.worker.messages import REPLIES, REQUESTS, Reply, Request,
 
 LOG_BYTES_KEPT = 1 << 20
 SILENCE_SECONDS = 600.0
-"""A worker that says nothing for this long is taken to hang. Renders tell their progress twice a second."""
+"""A worker that says nothing for this long is taken to hang. Renders tell their progress twice a
+second."""
 
 
 class WorkerLink:
-    """One worker process. Replies arrive through `on_reply`, from a thread of the link's own; None says that it has ended."""
+    """One worker process. Replies arrive through `on_reply`, from a thread of the link's own; None
+    says that it has ended."""
 
     def __init__(
-        self, renderer: str, log_path: Path, on_reply: Callable[["WorkerLink", Reply | None], None], holds: Sequence[int] = ()
+        self,
+        renderer: str,
+        log_path: Path,
+        on_reply: Callable[["WorkerLink", Reply | None], None],
+        holds: Sequence[int] = (),
     ) -> None:
-        """Start the worker of a renderer (`Renderer.worker`); what it prints is kept in `log_path`. It inherits the locks
-        `holds`, so that they are free only when the worker has ended too."""
+        """Start the worker of a renderer (`Renderer.worker`); what it prints is kept in `log_path`.
+        It inherits the locks `holds`, so that they are free only when the worker has ended too."""
         self._log = _open_log(log_path)
-        # In a group of its own, so that an interrupt at the terminal reaches only the one who can end the worker well.
+        # In a group of its own, so that an interrupt at the terminal reaches only the one who can
+        # end the worker well.
         self._process = subprocess.Popen(
             [sys.executable, "-m", "swift_sample.core.worker", renderer, str(os.getpid())],
             stdin=subprocess.PIPE,
@@ -49,7 +56,8 @@ class WorkerLink:
         return self._process.pid
 
     def stop_job(self) -> None:
-        """Ask the worker to stop the job in hand; it then replies Stopped. Callable from any thread."""
+        """Ask the worker to stop the job in hand; it then replies Stopped. Callable from any
+        thread."""
         try:
             self.send(Stop())
         except WorkerError:
@@ -100,7 +108,8 @@ class WorkerLink:
         self._on_reply(self, None)
 
     def was_paused(self) -> bool:
-        """Whether the worker was stopped and went on since this was last asked (waitid(2), WCONTINUED)."""
+        """Whether the worker was stopped and went on since this was last asked (waitid(2),
+        WCONTINUED)."""
         try:
             return os.waitid(os.P_PID, self._process.pid, os.WCONTINUED | os.WNOHANG) is not None
         except ChildProcessError:
@@ -129,4 +138,7 @@ def _open_log(path: Path) -> IO[bytes]:
         path.unlink()
         path.write_bytes(kept)
 
-    return os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC, 0o644), "ab")
+    return os.fdopen(
+        os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC, 0o644),
+        "ab",
+    )

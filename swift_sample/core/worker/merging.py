@@ -5,8 +5,11 @@ import numpy as np
 from swift_sample.core.picture.picture import Picture
 
 
-def merge_reference(old: Picture | None, old_samples: int, new: Picture, new_samples: int) -> Picture:
-    """The reference with more samples: light, and halves where there are some, averaged by numbers of samples."""
+def merge_reference(
+    old: Picture | None, old_samples: int, new: Picture, new_samples: int
+) -> Picture:
+    """The reference with more samples: light, and halves where there are some, averaged by numbers
+    of samples."""
     share = np.float32(new_samples / (old_samples + new_samples))
 
     def mean(a: np.ndarray, b: np.ndarray) -> np.ndarray:

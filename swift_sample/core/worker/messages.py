@@ -19,8 +19,9 @@ class RenderJob(Message):
 
 
 class ReferenceJob(Message):
-    """Render more samples and merge them into the reference at `picture`, which has `samples_before` by the study's record; a
-    file with another number is not extended but replaced."""
+    """Render more samples and merge them into the reference at `picture`, which has
+    `samples_before` by the study's record; a file with another number is not extended but
+    replaced."""
 
     kind: Literal["reference"] = "reference"
     spec: RenderSpec
@@ -37,7 +38,8 @@ class ReferenceJob(Message):
 
 
 class ChunkJob(Message):
-    """Render samples of the reference by themselves, to be merged elsewhere, into a picture of their own."""
+    """Render samples of the reference by themselves, to be merged elsewhere, into a picture of
+    their own."""
 
     kind: Literal["chunk"] = "chunk"
     spec: RenderSpec
@@ -45,7 +47,8 @@ class ChunkJob(Message):
 
 
 class MeasureJob(Message):
-    """Measure pictures of one configuration against a reference; without one only their grain means anything."""
+    """Measure pictures of one configuration against a reference; without one only their grain means
+    anything."""
 
     kind: Literal["measure"] = "measure"
     pictures: list[str]
@@ -59,11 +62,13 @@ class MeasureJob(Message):
     digests: dict[str, str] = {}
     """of the files as they were written, by their paths, as far as they were kept"""
     denoise: dict[str, Value] | None = None
-    """settings by which the pictures are denoised anew before they are measured; nothing is written"""
+    """settings by which the pictures are denoised anew before they are measured; nothing is
+    written"""
 
 
 class PreviewJob(Message):
-    """Show a scene soon, coarse at first, then cleaner up to `samples` a pixel; its stages are written into `folder`."""
+    """Show a scene soon, coarse at first, then cleaner up to `samples` a pixel; its stages are
+    written into `folder`."""
 
     kind: Literal["preview"] = "preview"
     spec: RenderSpec
@@ -84,7 +89,8 @@ class Stop(Message):
 
 
 Request = Annotated[
-    RenderJob | ReferenceJob | ChunkJob | MeasureJob | PreviewJob | WarmUpJob | Stop, Field(discriminator="kind")
+    RenderJob | ReferenceJob | ChunkJob | MeasureJob | PreviewJob | WarmUpJob | Stop,
+    Field(discriminator="kind"),
 ]
 
 
@@ -140,7 +146,8 @@ class ChunkRendered(Message):
 
 
 class Measured(Message):
-    """By area, "" for the whole picture: measure to the numbers of its figure, or None where it cannot be known."""
+    """By area, "" for the whole picture: measure to the numbers of its figure, or None where it
+    cannot be known."""
 
     kind: Literal["measured"] = "measured"
     areas: dict[str, dict[str, list[float] | None]]
@@ -149,9 +156,9 @@ class Measured(Message):
 
 
 class Failed(Message):
-    """`fault` says whose it is: of the job; of the memory, which was not enough; of the machine, which was lost; of the
-    disk, which is full; or of the folder, where nothing can be written. `trace` is where an error that nobody expected came
-    from."""
+    """`fault` says whose it is: of the job; of the memory, which was not enough; of the machine,
+    which was lost; of the disk, which is full; or of the folder, where nothing can be written.
+    `trace` is where an error that nobody expected came from."""
 
     kind: Literal["failed"] = "failed"
     reason: str
@@ -167,7 +174,8 @@ class Unfit(Message):
 
 
 class Void(Message):
-    """The job was done, but not under conditions under which its time means anything: the machine slept meanwhile."""
+    """The job was done, but not under conditions under which its time means anything: the machine
+    slept meanwhile."""
 
     kind: Literal["void"] = "void"
     reason: str
@@ -184,10 +192,23 @@ class Stopped(Message):
     kind: Literal["stopped"] = "stopped"
 
 
-Outcome = Ready | Rendered | Previewed | ReferenceExtended | ChunkRendered | Measured | Failed | Unfit | Void | Held | Stopped
+Outcome = (
+    Ready
+    | Rendered
+    | Previewed
+    | ReferenceExtended
+    | ChunkRendered
+    | Measured
+    | Failed
+    | Unfit
+    | Void
+    | Held
+    | Stopped
+)
 Reply = Annotated[Outcome | Progress | Shown, Field(discriminator="kind")]
 
-# Two equal pictures have an infinite ratio of signal to noise, which plain JSON would turn into nothing.
+# Two equal pictures have an infinite ratio of signal to noise, which plain JSON would turn into
+# nothing.
 _ENDLESS = ConfigDict(ser_json_inf_nan="constants")
 REQUESTS: TypeAdapter[Request] = TypeAdapter(Request, config=_ENDLESS)
 REPLIES: TypeAdapter[Reply] = TypeAdapter(Reply, config=_ENDLESS)
@@ -195,4 +216,6 @@ REPLIES: TypeAdapter[Reply] = TypeAdapter(Reply, config=_ENDLESS)
 
 def reason_of(outcome: Outcome) -> str:
     """Why a job failed, in words."""
-    return outcome.reason if isinstance(outcome, Failed) else "the renderer gave an unexpected answer"
+    return (
+        outcome.reason if isinstance(outcome, Failed) else "the renderer gave an unexpected answer"
+    )

@@ -1,8 +1,8 @@
 """The worker process: takes one job at a time on standard input and answers on standard output.
 
-Started by the driver (see `__main__.py` and `Renderer.worker`). It ends when its input
-closes, after a line that is no request, and with the program that started it. Whatever else is printed goes to standard
-error, which the driver keeps.
+Started by the driver (see `__main__.py` and `Renderer.worker`). It ends when its input closes,
+after a line that is no request, and with the program that started it. Whatever else is printed goes
+to standard error, which the driver keeps.
 """
 
 import json
@@ -125,17 +125,24 @@ class Worker:
         except FullDiskError as error:
             return Failed(reason=one_line(error), fault="disk")
         except PictureError as error:
-            return Failed(reason=one_line(error), fault="folder" if isinstance(job, RenderJob) else "job")
+            return Failed(
+                reason=one_line(error), fault="folder" if isinstance(job, RenderJob) else "job"
+            )
         except SwiftSampleError as error:
             return Failed(reason=one_line(error))
         except MemoryError:
             return Failed(
-                reason="it needs more memory than there is; use a smaller picture or scene, or end other programs",
+                reason=(
+                    "it needs more memory than there is; use a smaller picture or scene, or end "
+                    "other programs"
+                ),
                 fault="memory",
             )
         except Exception as error:  # a failed job must not end the worker
             traceback.print_exc()
-            return Failed(reason=f"{type(error).__name__}: {one_line(error)}", trace=traceback.format_exc())
+            return Failed(
+                reason=f"{type(error).__name__}: {one_line(error)}", trace=traceback.format_exc()
+            )
 
     def _render(self, job: RenderJob) -> Rendered | Void:
         ready = self._engine.make_ready(job.spec)
@@ -146,7 +153,9 @@ class Worker:
             path.parent.mkdir(exist_ok=True)
 
         layers = None if job.everything else STUDY_LAYERS
-        picture, result = self._engine.render(job.spec, path, self._progress, self._started, layers, job.identity)
+        picture, result = self._engine.render(
+            job.spec, path, self._progress, self._started, layers, job.identity
+        )
         asleep = seconds_asleep() - asleep
 
         if asleep > MOST_SECONDS_ASLEEP:
@@ -158,7 +167,11 @@ class Worker:
             raise RendererError(f"{wrong:,} values of its picture are not finite numbers")
 
         result = result.model_copy(update={"ready_seconds": ready})
-        complete_record(path, result, {**job.identity, "at": datetime.now(UTC).isoformat(timespec="milliseconds")})
+        complete_record(
+            path,
+            result,
+            {**job.identity, "at": datetime.now(UTC).isoformat(timespec="milliseconds")},
+        )
         return Rendered(result=result, digest=digest_of_picture(path))
 
     def _extend_reference(self, job: ReferenceJob) -> ReferenceExtended:
@@ -175,10 +188,16 @@ class Worker:
         if old is not None and has_this_chunk:
             merged = old
         else:
-            chunk = read_stored(Path(job.chunk), job.chunk_digest) if job.chunk else self._reference_chunk(job.spec, added)
+            chunk = (
+                read_stored(Path(job.chunk), job.chunk_digest)
+                if job.chunk
+                else self._reference_chunk(job.spec, added)
+            )
             merged = merge_reference(old, done, chunk, added)
 
-        grain = Grain().look(Comparison([merged.beauty], merged.beauty, job.spec.view, merged.halves))
+        grain = Grain().look(
+            Comparison([merged.beauty], merged.beauty, job.spec.view, merged.halves)
+        )
         floor = float(grain.maps["variance"].mean()) ** 0.5 if grain is not None else None
         seconds = job.chunk_seconds + time.perf_counter() - started
 
@@ -193,22 +212,32 @@ class Worker:
             merged.notes[RECORD_ATTRIBUTE] = json.dumps(note)
             write_exr(path, merged)
 
-        return ReferenceExtended(samples=done + added, floor=floor, seconds=seconds, digest=digest_of_picture(path))
+        return ReferenceExtended(
+            samples=done + added, floor=floor, seconds=seconds, digest=digest_of_picture(path)
+        )
 
     def _chunk(self, job: ChunkJob) -> ChunkRendered:
         started = time.perf_counter()
         path = Path(job.picture)
         configuration = job.spec.configuration(self._renderer.catalogue)
-        write_exr(path, self._reference_chunk(job.spec, int(configuration.number_in_role(SAMPLES) or 1)))
+        write_exr(
+            path, self._reference_chunk(job.spec, int(configuration.number_in_role(SAMPLES) or 1))
+        )
 
         return ChunkRendered(seconds=time.perf_counter() - started, digest=digest_of_picture(path))
 
     def _reference_chunk(self, whole: RenderSpec, samples: int) -> Picture:
-        """A picture of so many samples with halves: where the renderer keeps none, two pictures of half as many each, since
-        without halves neither the reference's own grain nor how much of detail is only grain could be told."""
+        """A picture of so many samples with halves: where the renderer keeps none, two pictures of
+        half as many each, since without halves neither the reference's own grain nor how much of
+        detail is only grain could be told."""
         can = self._renderer.capabilities
         counted = self._renderer.catalogue.with_role(SAMPLES)
-        if can.halves or not can.extends_reference or counted is None or samples < MOST_WITHOUT_HALVES:
+        if (
+            can.halves
+            or not can.extends_reference
+            or counted is None
+            or samples < MOST_WITHOUT_HALVES
+        ):
             return self._engine.render(whole, None, self._progress, self._started)[0]
 
         def half(done: int, many: int) -> np.ndarray:
@@ -238,19 +267,36 @@ class Worker:
         if job.denoise is not None:
             configuration = Configuration(self._renderer.catalogue, job.denoise)
             started = time.perf_counter()
-            pictures = [self._engine.denoise(as_rendered(picture), configuration) for picture in pictures]
+            pictures = [
+                self._engine.denoise(as_rendered(picture), configuration) for picture in pictures
+            ]
             seconds = (time.perf_counter() - started) / len(pictures)
 
         reference = read[job.reference] if job.reference else pictures[-1]
-        pictures = [delivered(picture, job.size) for picture in pictures] if job.reference else pictures
+        pictures = (
+            [delivered(picture, job.size) for picture in pictures] if job.reference else pictures
+        )
         raw = pictures[0].halves if "raw" not in pictures[0].layers else None
         view = View(job.exposure, job.curve)
         seeds = self._renderer.capabilities.seeds
-        pair = Comparison([p.beauty for p in pictures], reference.beauty, view, raw, reference.halves, seeds, not seeds)
+        pair = Comparison(
+            [p.beauty for p in pictures],
+            reference.beauty,
+            view,
+            raw,
+            reference.halves,
+            seeds,
+            not seeds,
+        )
         height, width = reference.beauty.shape[:2]
-        areas = tuple(Area(name, x, y, w, h).scaled(job.size, (width, height)) for name, x, y, w, h in job.areas)
+        areas = tuple(
+            Area(name, x, y, w, h).scaled(job.size, (width, height))
+            for name, x, y, w, h in job.areas
+        )
         found = {
-            "" if name == WHOLE else name: {key: figure.numbers if figure else None for key, figure in figures.items()}
+            "" if name == WHOLE else name: {
+                key: figure.numbers if figure else None for key, figure in figures.items()
+            }
             for name, figures in measure(pair, areas).items()
         }
 
@@ -289,8 +335,9 @@ class Worker:
 
 
 def _reference_before(job: ReferenceJob, added: int) -> tuple[Picture, bool]:
-    """The reference as it is, and whether it has the wanted chunk already: written before a kill, and not recorded then. The
-    number of chunks in its header is what decides. Raises UnfitPictureError."""
+    """The reference as it is, and whether it has the wanted chunk already: written before a kill,
+    and not recorded then. The number of chunks in its header is what decides. Raises
+    UnfitPictureError."""
     path = Path(job.picture)
     reference = read_stored(path, "")
 
@@ -302,14 +349,17 @@ def _reference_before(job: ReferenceJob, added: int) -> tuple[Picture, bool]:
 
     if state == (job.chunks_before + 1, job.samples_before + added):
         return reference, True
-    if state != (job.chunks_before, job.samples_before) or (job.digest and not is_of(path, job.digest)):
+    if state != (job.chunks_before, job.samples_before) or (
+        job.digest and not is_of(path, job.digest)
+    ):
         raise UnfitPictureError(path, "is not the one that was written")
 
     return reference, False
 
 
 def _stored_pictures(job: MeasureJob) -> tuple[dict[str, Picture], dict[str, str]]:
-    """The pictures of a job and its reference by their paths, and what is wrong with those that cannot be used."""
+    """The pictures of a job and its reference by their paths, and what is wrong with those that
+    cannot be used."""
     read: dict[str, Picture] = {}
     faults: dict[str, str] = {}
 
@@ -321,7 +371,11 @@ def _stored_pictures(job: MeasureJob) -> tuple[dict[str, Picture], dict[str, str
 
     sizes = Counter(read[name].beauty.shape for name in job.pictures if name in read)
     wanted = next((size for size, count in sizes.items() if 2 * count > sizes.total()), None)
-    faults |= {name: "has another size" for name in job.pictures if name in read and read[name].beauty.shape != wanted}
+    faults |= {
+        name: "has another size"
+        for name in job.pictures
+        if name in read and read[name].beauty.shape != wanted
+    }
 
     if job.reference in read and read[job.reference].beauty.shape[1::-1] != job.size:
         faults[job.reference] = "has another size"
@@ -356,7 +410,9 @@ def main() -> None:
         for line in sys.stdin.buffer:
             try:
                 request = REQUESTS.validate_json(line)
-            except ValidationError as error:  # whoever writes such a line does not speak with a worker
+            except (
+                ValidationError
+            ) as error:  # whoever writes such a line does not speak with a worker
                 print(f"the worker ends: not a request ({one_line(error)[:200]})", file=sys.stderr)
                 break
 
@@ -376,4 +432,6 @@ def main() -> None:
         send(worker.do(job))
 
     sys.stderr.flush()
-    os._exit(0)  # taking compiled code and threads down in order takes half a second, and nothing is left to be saved
+    # Taking compiled code and threads down in order takes half a second, and nothing is left to be
+    # saved.
+    os._exit(0)

@@ -1,5 +1,5 @@
-"""Begin: what a dropped scene opens. Its picture, live; what is rendered; today's settings; what is worth trying; what would
-still be delivered; and how long it may take."""
+"""Begin: what a dropped scene opens. Its picture, live; what is rendered; today's settings; what is
+worth trying; what would still be delivered; and how long it may take."""
 
 from collections.abc import Callable, Mapping
 from dataclasses import replace
@@ -36,7 +36,17 @@ from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.answers.acceptance import quantity, small_picture_words
 from swift_sample.core.study.answers.pick_report import show_seconds
 from swift_sample.core.study.plan.model import MOST_FRAMES
-from swift_sample.ui.begin.parts import Choices, CropButton, beside, choice, clear, following, heading, row_of, span_words
+from swift_sample.ui.begin.parts import (
+    Choices,
+    CropButton,
+    beside,
+    choice,
+    clear,
+    following,
+    heading,
+    row_of,
+    span_words,
+)
 from swift_sample.ui.begin.stage import Stage
 from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
@@ -44,7 +54,15 @@ from swift_sample.ui.widgets.flow import Flow
 from swift_sample.ui.widgets.parts import quiet, scrolled
 from swift_sample.ui.widgets.words import PlainLabel, plain_tip
 
-SIZES = ((640, 360), (960, 540), (1280, 720), (1920, 1080), (1080, 1080), (2560, 1440), (3840, 2160))
+SIZES = (
+    (640, 360),
+    (960, 540),
+    (1280, 720),
+    (1920, 1080),
+    (1080, 1080),
+    (2560, 1440),
+    (3840, 2160),
+)
 STARTING_SAMPLES = {"quick look": 32, "usual": 128, "careful": 512}
 PICTURES_OF_LIGHT = "Pictures of the sky (*.exr *.hdr)"
 SIDE_WIDTH = 488
@@ -59,7 +77,11 @@ SPANS = (("10 min", 600.0), ("an hour", 3600.0), ("all of it", None))
 
 def limits_words(limits: Mapping[str, float], as_base: bool) -> str:
     """The limits in force, those of the worst place behind those of the picture."""
-    told = [f"{quantity(key).label} {value:g}" for key, value in limits.items() if not key.endswith(WORST_MARK)]
+    told = [
+        f"{quantity(key).label} {value:g}"
+        for key, value in limits.items()
+        if not key.endswith(WORST_MARK)
+    ]
     worst = [
         f"{quantity(key.removesuffix(WORST_MARK)).label} {value:g}"
         for key, value in limits.items()
@@ -117,7 +139,9 @@ class BeginPage(QWidget):
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
-        self._side.setFixedWidth(max(LEAST_SIDE_WIDTH, min(SIDE_WIDTH, round(SIDE_SHARE * self.width()))))
+        self._side.setFixedWidth(
+            max(LEAST_SIDE_WIDTH, min(SIDE_WIDTH, round(SIDE_SHARE * self.width())))
+        )
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
@@ -133,7 +157,9 @@ class BeginPage(QWidget):
             beginning.changed.connect(self.refresh)
             beginning.picture_changed.connect(self._show_picture)
             made_up = NO_CAMERA_NOTE in beginning.facts.notes
-            self._cameras.fill(beginning.facts.cameras or ("placed for you" if made_up else "the scene's own",))
+            self._cameras.fill(
+                beginning.facts.cameras or ("placed for you" if made_up else "the scene's own",)
+            )
             own = "default grey" if NO_LIGHT_NOTE in beginning.facts.notes else "the scene's own"
             self._lights.fill((own, "grey sky", "colour …", "picture …"))
 
@@ -180,9 +206,13 @@ class BeginPage(QWidget):
         self._strength.setAccessibleName("Strength of the sky")
         self._turn.setAccessibleName("Turn of the sky in degrees")
         self._strength.valueChanged.connect(
-            lambda value: self._do(lambda b: b.stage(lambda staging: replace(staging, strength=value)))
+            lambda value: self._do(
+                lambda b: b.stage(lambda staging: replace(staging, strength=value))
+            )
         )
-        self._turn.valueChanged.connect(lambda value: self._do(lambda b: b.stage(lambda s: replace(s, turn=float(value)))))
+        self._turn.valueChanged.connect(
+            lambda value: self._do(lambda b: b.stage(lambda s: replace(s, turn=float(value))))
+        )
         self._size = QComboBox()
         self._size.setEditable(True)
         self._size.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
@@ -217,7 +247,17 @@ class BeginPage(QWidget):
 
         for place, (name, widgets) in enumerate(
             (
-                ("Camera", (self._cameras, self._by_hand, beside("size"), self._size, beside("frame"), self._frame)),
+                (
+                    "Camera",
+                    (
+                        self._cameras,
+                        self._by_hand,
+                        beside("size"),
+                        self._size,
+                        beside("frame"),
+                        self._frame,
+                    ),
+                ),
                 ("Light", (self._lights,)),
                 (
                     "View",
@@ -244,7 +284,9 @@ class BeginPage(QWidget):
         told.addWidget(self._holds)
         told.addWidget(self._made_up)
         grid.addLayout(told, 3, 1)
-        self._question = ElidedLabel("Your picture, as it would come out. Click the worst that is good enough.")
+        self._question = ElidedLabel(
+            "Your picture, as it would come out. Click the worst that is good enough."
+        )
         self._question.setFont(font(SMALL))
         self._question.setProperty("quiet", True)
         question = row_of(heading("What would you still deliver?"), self._question)
@@ -358,11 +400,21 @@ class BeginPage(QWidget):
         facts = beginning.facts
         by_hand = staging.viewpoint is not None
         self._by_hand.setChecked(by_hand)
-        self._cameras.check(None if by_hand else max(0, self._cameras.names.index(staging.camera)) if staging.camera else 0)
+        self._cameras.check(
+            None
+            if by_hand
+            else max(0, self._cameras.names.index(staging.camera))
+            if staging.camera
+            else 0
+        )
         light = staging.environment
         is_picture = light is not None and light.lower().endswith((".exr", ".hdr"))
-        self._lights.check(0 if light is None else 1 if light == SOFT_SKY else 3 if is_picture else 2)
-        self._lights.tip(3, str(light) if is_picture else "An EXR or HDR picture of the sky; or drop it here")
+        self._lights.check(
+            0 if light is None else 1 if light == SOFT_SKY else 3 if is_picture else 2
+        )
+        self._lights.tip(
+            3, str(light) if is_picture else "An EXR or HDR picture of the sky; or drop it here"
+        )
         self._strength.setValue(staging.strength)
         self._turn.setValue(round(staging.turn))
 
@@ -399,14 +451,22 @@ class BeginPage(QWidget):
             return
 
         if beginning.light is not None:
-            self.stage.show_picture(to_image(beginning.draft.view.eight_bit(beginning.light)), beginning.words)
+            self.stage.show_picture(
+                to_image(beginning.draft.view.eight_bit(beginning.light)), beginning.words
+            )
         else:
             self.stage.show_picture(self.stage.image, beginning.words)
 
     def _show_rows(self, beginning: Beginning) -> None:
         draft = beginning.draft
         offered = beginning.suggestions
-        shown = (draft.base, tuple(offered), frozenset(beginning.chosen), tuple(beginning.without_effect), self._unfolded)
+        shown = (
+            draft.base,
+            tuple(offered),
+            frozenset(beginning.chosen),
+            tuple(beginning.without_effect),
+            self._unfolded,
+        )
 
         if shown == self._rows_shown:
             return
@@ -423,14 +483,18 @@ class BeginPage(QWidget):
             field.setAccessibleName(f"{declared.label} today")
             field.setToolTip(plain_tip(f"{declared.help}\n{declared.expected}"))
             field.setProperty("flat", True)
-            field.editingFinished.connect(lambda which=key, box=field: self._set_base(which, box.text(), box))
+            field.editingFinished.connect(
+                lambda which=key, box=field: self._set_base(which, box.text(), box)
+            )
             self._today.addWidget(quiet(declared.full_label, False), place, 0)
             self._today.addWidget(field, place, 1)
 
         others = len(draft.base) - len(dict.fromkeys(keys))
         self._rest.setText(f"{others} more, as the renderer has them by default" if others else "")
         clear(self._worth)
-        seen = [one for one in offered if one.first or one.key in beginning.chosen or self._unfolded]
+        seen = [
+            one for one in offered if one.first or one.key in beginning.chosen or self._unfolded
+        ]
 
         for place, one in enumerate(seen):
             declared = draft.catalogue[one.key]
@@ -441,7 +505,11 @@ class BeginPage(QWidget):
             values = [declared.show(v) for v in one.values if v != draft.base[one.key]]
             told = PlainLabel()
             told.setFont(font(SMALL))
-            told.setText(told.fontMetrics().elidedText("  ".join(values), Qt.TextElideMode.ElideRight, VALUES_WIDTH))
+            told.setText(
+                told.fontMetrics().elidedText(
+                    "  ".join(values), Qt.TextElideMode.ElideRight, VALUES_WIDTH
+                )
+            )
             told.setFixedWidth(VALUES_WIDTH)
             told.setToolTip(", ".join(values))
             why = ElidedLabel(one.why)
@@ -455,14 +523,23 @@ class BeginPage(QWidget):
         rest = len(offered) - len(seen)
         self._more.setVisible(rest > 0)
         self._more.setText(f"{rest} more that this scene has something for …")
-        self._counts.setText(f"{len(beginning.chosen)} of {len(draft.base)} settings · {draft.combinations():,} combinations")
+        self._counts.setText(
+            f"{len(beginning.chosen)} of {len(draft.base)} settings · {draft.combinations():,} "
+            "combinations"
+        )
         reasons: dict[str, list[str]] = {}
         for key, reason in beginning.without_effect.items():
             reasons.setdefault(reason, []).append(draft.catalogue[key].label.lower())
 
         told_reasons = [f"{', '.join(labels[:2])} ({reason})" for reason, labels in reasons.items()]
-        more = f"; and {len(told_reasons) - MOST_REASONS} more" if len(told_reasons) > MOST_REASONS else ""
-        self._not_worth.setText(f"Not worth it: {'; '.join(told_reasons[:MOST_REASONS])}{more}." if told_reasons else "")
+        more = (
+            f"; and {len(told_reasons) - MOST_REASONS} more"
+            if len(told_reasons) > MOST_REASONS
+            else ""
+        )
+        self._not_worth.setText(
+            f"Not worth it: {'; '.join(told_reasons[:MOST_REASONS])}{more}." if told_reasons else ""
+        )
         self._not_worth.setToolTip(plain_tip("\n".join(told_reasons)))
 
     def _show_crops(self, beginning: Beginning) -> None:
@@ -482,14 +559,20 @@ class BeginPage(QWidget):
                 button.setIcon(QIcon(QPixmap.fromImage(to_image(crop.pixels))))
                 unit = "%" if crop.measure == "detail_kept" else "levels"
                 button.setText(f"{quantity(crop.measure).short.split()[0]} {crop.value:g}")
-                button.setAccessibleName(f"Deliver {quantity(crop.measure).label} of {crop.value:g} {unit}")
+                button.setAccessibleName(
+                    f"Deliver {quantity(crop.measure).label} of {crop.value:g} {unit}"
+                )
 
                 button.setToolTip(
                     plain_tip(
-                        f"Accept {quantity(crop.measure).label} {'down' if unit == '%' else 'up'} to {crop.value:g} {unit}"
+                        f"Accept {quantity(crop.measure).label} "
+                        f"{'down' if unit == '%' else 'up'} "
+                        f"to {crop.value:g} {unit}"
                     )
                 )
-                button.clicked.connect(lambda _, one=crop: self._do(lambda b: b.set_limit(one.measure, one.value)))
+                button.clicked.connect(
+                    lambda _, one=crop: self._do(lambda b: b.set_limit(one.measure, one.value))
+                )
                 self._crops.addWidget(button)
                 self._crop_buttons[crop.measure, crop.value] = button
 
@@ -512,7 +595,9 @@ class BeginPage(QWidget):
         self.everything.setEnabled(can_search)
 
         if costs is None or beginning.pilot is None:
-            self._cost.setText("A trial render will tell what this takes, as soon as the picture is clean.")
+            self._cost.setText(
+                "A trial render will tell what this takes, as soon as the picture is clean."
+            )
             self.everything.setText("Measure everything")
             return
 
@@ -521,8 +606,10 @@ class BeginPage(QWidget):
         self.everything.setText(f"Measure all {everything.trials}")
 
         self._cost.setText(
-            f"Once, as it is today, takes about {show_seconds(once)}. Finding the fastest of {search.trials:,} takes "
-            f"{span_words(search)}; each of the {everything.trials} by itself {span_words(everything)} and "
+            f"Once, as it is today, takes about {show_seconds(once)}. Finding the fastest of "
+            f"{search.trials:,} takes "
+            f"{span_words(search)}; each of the {everything.trials} by itself "
+            f"{span_words(everything)} and "
             f"{everything.disk_bytes / 1e6:,.0f} MB. Times count the reference and the measuring."
         )
 
@@ -533,7 +620,13 @@ class BeginPage(QWidget):
     def _choose_camera(self, place: int) -> None:
         name = self._cameras.names[place]
         cameras = self._beginning.facts.cameras if self._beginning is not None else ()
-        self._do(lambda b: b.stage(lambda s: replace(s, camera=name if name in cameras and place else "", viewpoint=None)))
+        self._do(
+            lambda b: b.stage(
+                lambda s: replace(
+                    s, camera=name if name in cameras and place else "", viewpoint=None
+                )
+            )
+        )
 
     def _choose_light(self, place: int) -> None:
         if self._filling or self._beginning is None:
@@ -551,7 +644,9 @@ class BeginPage(QWidget):
             light = View().light([colour.red(), colour.green(), colour.blue()])  # type: ignore[arg-type]
             chosen = ",".join(f"{value:.4g}" for value in light)
         elif place == 3:
-            name, _ = QFileDialog.getOpenFileName(self, "A picture of the sky", str(Path.home()), PICTURES_OF_LIGHT)
+            name, _ = QFileDialog.getOpenFileName(
+                self, "A picture of the sky", str(Path.home()), PICTURES_OF_LIGHT
+            )
             if not name:
                 self.refresh()
                 return
@@ -566,7 +661,8 @@ class BeginPage(QWidget):
         self.refresh()
 
     def take_file(self, path: Path) -> None:
-        """A dropped file: a picture of the sky as light, a preset or a finished render as today's settings."""
+        """A dropped file: a picture of the sky as light, a preset or a finished render as today's
+        settings."""
         if path.suffix.lower() == ".toml":
             self._do(lambda b: b.base_from_file(path))
         elif path.suffix.lower() == ".hdr":
@@ -579,7 +675,9 @@ class BeginPage(QWidget):
         try:
             width, height = (int(side) for side in text.split("x"))
         except ValueError:
-            self.problem.emit(f"size={self._size.currentText()}: expected width × height in pixels, as 1280 × 720")
+            self.problem.emit(
+                f"size={self._size.currentText()}: expected width × height in pixels, as 1280 × 720"
+            )
             return
 
         self._do(lambda b: b.edit(size=(width, height)))
@@ -599,14 +697,20 @@ class BeginPage(QWidget):
             return
 
         try:
-            beginning.set_base_value(key, (read_values(declared, text) or (declared.parse(text),))[0])
+            beginning.set_base_value(
+                key, (read_values(declared, text) or (declared.parse(text),))[0]
+            )
         except SwiftSampleError as error:
             self.problem.emit(one_line(error))
             if box is not None:
                 box.setText(declared.show(beginning.draft.base[key]))
 
     def _set_samples(self, count: int) -> None:
-        counted = self._beginning.draft.catalogue.with_role(SAMPLES) if self._beginning is not None else None
+        counted = (
+            self._beginning.draft.catalogue.with_role(SAMPLES)
+            if self._beginning is not None
+            else None
+        )
         if counted is not None:
             self._set_base(counted.key, str(count))
 

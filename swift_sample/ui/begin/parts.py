@@ -4,7 +4,16 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QFontMetrics
-from PyQt6.QtWidgets import QAbstractButton, QHBoxLayout, QLabel, QLayout, QPushButton, QSizePolicy, QToolButton, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractButton,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QPushButton,
+    QSizePolicy,
+    QToolButton,
+    QWidget,
+)
 
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.answers.pick_report import show_seconds
@@ -53,7 +62,8 @@ def row_of(*widgets: QWidget | None) -> QHBoxLayout:
 
 
 class CropButton(QToolButton):
-    """A crop of the own picture with so much of an error, to be clicked where it would still be delivered."""
+    """A crop of the own picture with so much of an error, to be clicked where it would still be
+    delivered."""
 
     def __init__(self) -> None:
         super().__init__()

@@ -1,4 +1,5 @@
-"""The live picture of a scene that is being begun, whose camera follows the mouse and the keyboard."""
+"""The live picture of a scene that is being begun, whose camera follows the mouse and the
+keyboard."""
 
 from collections.abc import Callable
 
@@ -21,8 +22,8 @@ Change = Callable[[Viewpoint], Viewpoint]
 
 
 class Stage(QWidget):
-    """Dragging turns the camera around what it looks at, with the right button or Shift it moves, the wheel nears it; arrows,
-    Shift and arrows, + and − do the same."""
+    """Dragging turns the camera around what it looks at, with the right button or Shift it moves,
+    the wheel nears it; arrows, Shift and arrows, + and − do the same."""
 
     camera_changed = pyqtSignal(object)
     """a change of the viewpoint"""
@@ -37,7 +38,9 @@ class Stage(QWidget):
         """whether the camera can be placed by hand"""
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(320, 180)
-        self.setAccessibleName("The picture; arrows turn the camera, Shift and arrows move it, plus and minus near it")
+        self.setAccessibleName(
+            "The picture; arrows turn the camera, Shift and arrows move it, plus and minus near it"
+        )
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
@@ -105,13 +108,18 @@ class Stage(QWidget):
 
         by = event.position() - self._at
         self._at = event.position()
-        moves = event.buttons() & Qt.MouseButton.RightButton or event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+        moves = (
+            event.buttons() & Qt.MouseButton.RightButton
+            or event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+        )
 
         if moves:
             height = max(1.0, self._target().height())
             self._change(lambda view: view.moved(-by.x() / height, by.y() / height))
         else:
-            self._change(lambda view: view.orbited(by.x() * DEGREES_PER_PIXEL, by.y() * DEGREES_PER_PIXEL))
+            self._change(
+                lambda view: view.orbited(by.x() * DEGREES_PER_PIXEL, by.y() * DEGREES_PER_PIXEL)
+            )
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         if event is not None and event.angleDelta().y():
@@ -124,7 +132,12 @@ class Stage(QWidget):
             return
 
         moves = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-        arrows = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
+        arrows = {
+            Qt.Key.Key_Left: (-1, 0),
+            Qt.Key.Key_Right: (1, 0),
+            Qt.Key.Key_Up: (0, 1),
+            Qt.Key.Key_Down: (0, -1),
+        }
         key = Qt.Key(event.key())
 
         if key in arrows:

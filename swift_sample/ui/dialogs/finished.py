@@ -1,4 +1,5 @@
-"""Renders that are finished: a table of dropped pictures to complete, and a reference, become a study."""
+"""Renders that are finished: a table of dropped pictures to complete, and a reference, become a
+study."""
 
 from collections.abc import Sequence
 from pathlib import Path
@@ -57,7 +58,9 @@ class FinishedRenders(QDialog):
             picture.setFlags(picture.flags() & ~Qt.ItemFlag.ItemIsEditable)
             picture.setToolTip(str(row.picture))
             self.table.setItem(number, 0, picture)
-            self.table.setItem(number, 1, QTableWidgetItem(f"{row.seconds:g}" if row.seconds > 0 else ""))
+            self.table.setItem(
+                number, 1, QTableWidgetItem(f"{row.seconds:g}" if row.seconds > 0 else "")
+            )
             for place, name in enumerate(names, 2):
                 self.table.setItem(number, place, QTableWidgetItem(row.values.get(name, "")))
 
@@ -99,8 +102,10 @@ class FinishedRenders(QDialog):
 
         whole.addWidget(
             quiet(
-                "What the pictures tell of themselves is filled in: headers, numbers in names, folders. Complete the seconds "
-                "and the settings; the picture that the others are compared with is no render to choose."
+                "What the pictures tell of themselves is filled in: headers, numbers in names, "
+                "folders. Complete the seconds "
+                "and the settings; the picture that the others are compared with is no render to "
+                "choose."
             )
         )
         whole.addWidget(self.table, 1)
@@ -119,14 +124,18 @@ class FinishedRenders(QDialog):
             self.reference.addItem(before.name, before)
 
         self.reference.addItem(OTHER, None)
-        self.reference.setCurrentIndex(max(0, self.reference.findData(before)) if before is not None else self._likely())
+        self.reference.setCurrentIndex(
+            max(0, self.reference.findData(before)) if before is not None else self._likely()
+        )
         self.today.clear()
         self.today.addItems([SLOWEST, *names])
 
     def _likely(self) -> int:
         """The picture whose name says that it is the reference, else the last entry."""
         said = [
-            k for k, picture in enumerate(self._pictures) if any(w in picture.stem.lower() for w in ("reference", "truth"))
+            k
+            for k, picture in enumerate(self._pictures)
+            if any(w in picture.stem.lower() for w in ("reference", "truth"))
         ]
         return said[0] if said else len(self._pictures)
 
@@ -168,7 +177,10 @@ class FinishedRenders(QDialog):
         for number, picture in enumerate(self._pictures):
             if picture == reference:
                 continue
-            texts = [item.text() if (item := self.table.item(number, k)) is not None else "" for k in range(len(names))]
+            texts = [
+                item.text() if (item := self.table.item(number, k)) is not None else ""
+                for k in range(len(names))
+            ]
             if not texts[1].strip():
                 raise ValueError(f"{picture.name}: type in how long it took")
             values = dict(zip(names[2:], texts[2:], strict=True))
@@ -185,8 +197,17 @@ class FinishedRenders(QDialog):
         try:
             rows = self.rows()
             today = self.today.currentIndex() - 1
-            base = next((k for k, row in enumerate(rows) if today >= 0 and row.picture == self._pictures[today]), -1)
-            plan: Study = finished_plan(self._source.stem or "Finished renders", self._source, rows, base)
+            base = next(
+                (
+                    k
+                    for k, row in enumerate(rows)
+                    if today >= 0 and row.picture == self._pictures[today]
+                ),
+                -1,
+            )
+            plan: Study = finished_plan(
+                self._source.stem or "Finished renders", self._source, rows, base
+            )
         except (SwiftSampleError, ValueError) as error:
             words = one_line(error)
             self._state.setText(words[:1].upper() + words[1:])

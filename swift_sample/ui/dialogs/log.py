@@ -2,7 +2,15 @@
 
 from datetime import datetime
 
-from PyQt6.QtWidgets import QAbstractItemView, QDialog, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QDialog,
+    QHeaderView,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
 
 from swift_sample.ui.theme import SMALL, font
 from swift_sample.ui.widgets.words import PlainLabel, plain_tip
@@ -43,14 +51,17 @@ class LogDialog(QDialog):
         layout = QVBoxLayout(self)
 
         if not events:
-            layout.addWidget(PlainLabel("Nothing was measured yet. Every step will stand here with its reason."))
+            layout.addWidget(
+                PlainLabel("Nothing was measured yet. Every step will stand here with its reason.")
+            )
 
         layout.addWidget(table)
         self.table = table
 
 
 def _moment(at: str) -> str:
-    """A time of the log on this machine's clock; as it stands there where it is none, as in a damaged log."""
+    """A time of the log on this machine's clock; as it stands there where it is none, as in a
+    damaged log."""
     try:
         return f"{datetime.fromisoformat(at).astimezone():%d %b %H:%M:%S}"
     except ValueError:

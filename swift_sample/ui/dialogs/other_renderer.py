@@ -1,4 +1,5 @@
-"""Use another renderer: pick its file or fill one in, see what it starts, prove it on a scene, and begin with it."""
+"""Use another renderer: pick its file or fill one in, see what it starts, prove it on a scene, and
+begin with it."""
 
 import math
 from pathlib import Path
@@ -40,7 +41,12 @@ TEST_SIZE = (192, 108)
 SHOWN_SIZE = (320, 180)
 SIGNS = {GOOD: "good", BAD: "wrong", "note": "note"}
 COLUMNS = ("Setting", "Today", "Values to try", "Given to it as")
-SUFFIXES = {".exr": "EXR, light", ".png": "PNG, as shown", ".jpg": "JPEG, as shown", ".tif": "TIFF, as shown"}
+SUFFIXES = {
+    ".exr": "EXR, light",
+    ".png": "PNG, as shown",
+    ".jpg": "JPEG, as shown",
+    ".tif": "TIFF, as shown",
+}
 
 
 class OtherRenderer(QDialog):
@@ -55,7 +61,9 @@ class OtherRenderer(QDialog):
         self.resize(980, 660)
         self._renderer: CommandRenderer | None = None
         self._proving = Proving(self)
-        self._proving.told.connect(lambda words: self._state.setText(f"{words[0].upper()}{words[1:]} …"))
+        self._proving.told.connect(
+            lambda words: self._state.setText(f"{words[0].upper()}{words[1:]} …")
+        )
         self._proving.checked.connect(self._on_checked)
         self._proving.shown.connect(self._on_shown)
         self._proving.ended.connect(self._on_ended)
@@ -131,7 +139,8 @@ class OtherRenderer(QDialog):
 
         whole.addWidget(
             quiet(
-                "Any program that renders from a command line can be measured and searched. A renderer file says how it is "
+                "Any program that renders from a command line can be measured and searched. A "
+                "renderer file says how it is "
                 "started and what can be set."
             )
         )
@@ -152,7 +161,8 @@ class OtherRenderer(QDialog):
         self.name.setAccessibleName("Its name, in small letters")
         self.command.setAccessibleName("Its command line")
         self.command.setPlaceholderText(
-            "program --scene {scene} --out {picture} --size {width} {height} --seed {seed} {arguments}"
+            "program --scene {scene} --out {picture} --size {width} {height} --seed {seed} "
+            "{arguments}"
         )
         for suffix, words in SUFFIXES.items():
             self.suffix.addItem(words, suffix)
@@ -175,7 +185,9 @@ class OtherRenderer(QDialog):
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setColumnStretch(1, 1)
 
-        for row, (words, widget) in enumerate((("Name", self.name), ("Command", self.command), ("Writes", self.suffix))):
+        for row, (words, widget) in enumerate(
+            (("Name", self.name), ("Command", self.command), ("Writes", self.suffix))
+        ):
             grid.addWidget(PlainLabel(words), row, 0)
             grid.addWidget(widget, row, 1)
 
@@ -211,12 +223,19 @@ class OtherRenderer(QDialog):
     def write_file(self, path: str = "") -> None:
         """Write what was filled in as a renderer file, and use it."""
         try:
-            text = starting_file(self.name.text(), self.command.text(), str(self.suffix.currentData()), self._rows())
+            text = starting_file(
+                self.name.text(), self.command.text(), str(self.suffix.currentData()), self._rows()
+            )
         except (SwiftSampleError, ValueError) as error:
             self._state.setText(one_line(error))
             return
 
-        path = path or QFileDialog.getSaveFileName(self, "Write the renderer file", f"{self.name.text()}.toml", "*.toml")[0]
+        path = (
+            path
+            or QFileDialog.getSaveFileName(
+                self, "Write the renderer file", f"{self.name.text()}.toml", "*.toml"
+            )[0]
+        )
         if not path:
             return
 
@@ -239,8 +258,14 @@ class OtherRenderer(QDialog):
 
     def _choose_scene(self) -> None:
         suffixes = self._renderer.described.scene.suffixes if self._renderer is not None else []
-        kinds = f"Scenes ({' '.join('*' + suffix for suffix in suffixes)});;All files (*)" if suffixes else "All files (*)"
-        path, _ = QFileDialog.getOpenFileName(self, "Scene", str(Path(self.file.text()).parent), kinds)
+        kinds = (
+            f"Scenes ({' '.join('*' + suffix for suffix in suffixes)});;All files (*)"
+            if suffixes
+            else "All files (*)"
+        )
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Scene", str(Path(self.file.text()).parent), kinds
+        )
 
         if path:
             self.scene.setText(path)
@@ -256,7 +281,10 @@ class OtherRenderer(QDialog):
         if self.file.text().strip():
             try:
                 self._renderer = renderer_in(path)
-                words = f"It starts, for every render:  {command_line(self._renderer, scene or 'scene', TEST_SIZE)}"
+                words = (
+                    "It starts, for every render:  "
+                    f"{command_line(self._renderer, scene or 'scene', TEST_SIZE)}"
+                )
             except SwiftSampleError as error:
                 words = one_line(error)
 
@@ -269,7 +297,11 @@ class OtherRenderer(QDialog):
         self._enable()
 
     def _enable(self) -> None:
-        ready = self._renderer is not None and self.may.isChecked() and Path(self.scene.text().strip()).is_file()
+        ready = (
+            self._renderer is not None
+            and self.may.isChecked()
+            and Path(self.scene.text().strip()).is_file()
+        )
         self.test.setEnabled(ready)
         self.begin.setEnabled(ready)
 
@@ -316,7 +348,9 @@ class OtherRenderer(QDialog):
         factor = min(SHOWN_SIZE[0] / image.width(), SHOWN_SIZE[1] / image.height())
         size = (math.floor(image.width() * factor), math.floor(image.height() * factor))
         self._picture.setPixmap(
-            QPixmap.fromImage(image).scaled(*size, transformMode=Qt.TransformationMode.SmoothTransformation)
+            QPixmap.fromImage(image).scaled(
+                *size, transformMode=Qt.TransformationMode.SmoothTransformation
+            )
         )
 
     def _on_ended(self, problem: str) -> None:

@@ -1,7 +1,14 @@
 """What a person says of a trial: its name, a note, and why it is left out."""
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QDialog,
+    QDialogButtonBox,
+    QLineEdit,
+    QPlainTextEdit,
+    QVBoxLayout,
+    QWidget,
+)
 
 from swift_sample.core.study.plan.model import LONGEST_NAME, LONGEST_NOTE, Remark
 from swift_sample.ui.widgets.parts import quiet
@@ -25,14 +32,20 @@ class RemarkDialog(QDialog):
         self.left_out.setPlaceholderText("counts; write a reason to leave it out")
         self.note.setFixedHeight(84)
         self.note.setTabChangesFocus(True)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        buttons = QDialogButtonBox(
+            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
+        )
         buttons.accepted.connect(self.accept)
         buttons.rejected.connect(self.reject)
         column = QVBoxLayout(self)
         column.setSpacing(4)
         column.addWidget(quiet(what))
 
-        for words, field in (("Name", self.name), ("Note", self.note), ("Left out because", self.left_out)):
+        for words, field in (
+            ("Name", self.name),
+            ("Note", self.note),
+            ("Left out because", self.left_out),
+        ):
             column.addSpacing(6)
             label = PlainLabel(words)
             label.setBuddy(field)
@@ -41,7 +54,11 @@ class RemarkDialog(QDialog):
             column.addWidget(field)
 
         column.addWidget(
-            quiet("A trial that is left out is not rendered any more and never the pick; what was measured stays.")
+            quiet(
+                "A trial that is left out is not rendered any more and never the pick; what "
+                "was "
+                "measured stays."
+            )
         )
         column.addWidget(buttons)
 

@@ -1,4 +1,5 @@
-"""The window's small dialogs: keys, caches, and what is asked before something that is measured is left."""
+"""The window's small dialogs: keys, caches, and what is asked before something that is measured is
+left."""
 
 from collections.abc import Callable
 
@@ -64,10 +65,19 @@ def show_keys(parent: QWidget, here: str, keys: tuple[tuple[str, str], ...]) -> 
 
 
 def show_caches(parent: QWidget, tell: Callable[[str], None]) -> None:
-    """What is kept on disk and could be made again, with its size; prepared textures can be cleared."""
+    """What is kept on disk and could be made again, with its size; prepared textures can be
+    cleared."""
     caches = list_caches()
-    lines = [f"<b>{cache.name}</b>, {cache.size_bytes / 2**20:.1f} MiB: {cache.about}" for cache in caches]
-    box = QMessageBox(QMessageBox.Icon.NoIcon, "Caches", "<br><br>".join([*lines, str(cache_root())]), parent=parent)
+    lines = [
+        f"<b>{cache.name}</b>, {cache.size_bytes / 2**20:.1f} MiB: {cache.about}"
+        for cache in caches
+    ]
+    box = QMessageBox(
+        QMessageBox.Icon.NoIcon,
+        "Caches",
+        "<br><br>".join([*lines, str(cache_root())]),
+        parent=parent,
+    )
     clear = box.addButton("Clear prepared textures", QMessageBox.ButtonRole.ActionRole)
     assert clear is not None
     clear.setEnabled(any(cache.name == "textures" and cache.files for cache in caches))
@@ -83,8 +93,15 @@ def show_caches(parent: QWidget, tell: Callable[[str], None]) -> None:
 
 def ask_to_take_over(parent: QWidget, study: str, take_over: Callable[[], None]) -> None:
     """Say that a study is measured in the background, and offer to go on with it here."""
-    box = QMessageBox(QMessageBox.Icon.NoIcon, "Measured in the background", f"“{study}” is being measured.", parent=parent)
-    box.setInformativeText("It can go on in this window: what was measured is kept, the current run is rendered again.")
+    box = QMessageBox(
+        QMessageBox.Icon.NoIcon,
+        "Measured in the background",
+        f"“{study}” is being measured.",
+        parent=parent,
+    )
+    box.setInformativeText(
+        "It can go on in this window: what was measured is kept, the current run is rendered again."
+    )
     here = box.addButton("Go on here", QMessageBox.ButtonRole.AcceptRole)
     box.addButton("Leave it there", QMessageBox.ButtonRole.RejectRole)
 
@@ -98,15 +115,22 @@ def ask_to_take_over(parent: QWidget, study: str, take_over: Callable[[], None])
     box.open()
 
 
-def ask_before_leaving(parent: QWidget, study: str, answers: tuple[str, ...], answered: Callable[[str], None]) -> None:
-    """Ask what is to become of what is being measured; `answered` hears one of the answers, or nothing where all stays."""
-    box = QMessageBox(QMessageBox.Icon.NoIcon, "Still measuring", f"“{study}” is being measured.", parent=parent)
+def ask_before_leaving(
+    parent: QWidget, study: str, answers: tuple[str, ...], answered: Callable[[str], None]
+) -> None:
+    """Ask what is to become of what is being measured; `answered` hears one of the answers, or
+    nothing where all stays."""
+    box = QMessageBox(
+        QMessageBox.Icon.NoIcon, "Still measuring", f"“{study}” is being measured.", parent=parent
+    )
     box.setInformativeText("What was measured is kept in any case.")
     buttons = {box.addButton(words, QMessageBox.ButtonRole.AcceptRole): words for words in answers}
     box.addButton(QMessageBox.StandardButton.Cancel)
 
     def closed() -> None:
-        answer = next((words for button, words in buttons.items() if button is box.clickedButton()), None)
+        answer = next(
+            (words for button, words in buttons.items() if button is box.clickedButton()), None
+        )
         box.deleteLater()
         if answer is not None:
             answered(answer)

@@ -44,7 +44,9 @@ class TakeSheet(QDialog):
         trial = pick.trial
         self.setWindowTitle("Take these settings")
         self.resize(620, 560)
-        self._texts = {form: told_as(form, trial.configuration, study.base, command) for form in FORMS}
+        self._texts = {
+            form: told_as(form, trial.configuration, study.base, command) for form in FORMS
+        }
         self._form = FORMS[0]
         title = PlainLabel("Take these settings")
         title.setFont(font(NORMAL + 3, bold=True))
@@ -66,7 +68,9 @@ class TakeSheet(QDialog):
         self.text.setReadOnly(True)
         self.text.setAccessibleName("The settings")
         evidence = quiet("\n".join(line.strip() for line in pick_sentences(results, pick)))
-        copy, save, base, close = (QPushButton(words) for words in ("Copy", "Save …", "Make it the base", "Close"))
+        copy, save, base, close = (
+            QPushButton(words) for words in ("Copy", "Save …", "Make it the base", "Close")
+        )
         copy.setProperty("main", True)
         copy.setDefault(True)
         copy.clicked.connect(self.copy)

@@ -42,7 +42,8 @@ class VersionsDialog(QDialog):
 
         column.addWidget(
             PlainLabel(
-                "Results of different versions never mix. Those of an earlier one come back when scene, size "
+                "Results of different versions never mix. Those of an earlier one come back when "
+                "scene, size "
                 "and frame are as they were then."
                 if self._versions
                 else "Nothing was measured yet."

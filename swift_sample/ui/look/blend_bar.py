@@ -1,4 +1,5 @@
-"""The tools of a blend: how much of the denoised picture, a brush for where, and figures that follow."""
+"""The tools of a blend: how much of the denoised picture, a brush for where, and figures that
+follow."""
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QPushButton, QSizePolicy, QSlider, QWidget
@@ -24,7 +25,9 @@ class BlendBar(QWidget):
         self.setObjectName("tabBar")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._blend: Blending | None = None
-        self.strength, self.brush_size, self.hardness = (QSlider(Qt.Orientation.Horizontal) for _ in range(3))
+        self.strength, self.brush_size, self.hardness = (
+            QSlider(Qt.Orientation.Horizontal) for _ in range(3)
+        )
         self.method = QComboBox()
         self.brush, self.erase, self.undo, self.clear, self.save = (
             QPushButton(words) for words in ("brush", "back to raw", "undo", "no mask", "save …")
@@ -47,14 +50,23 @@ class BlendBar(QWidget):
         self.hardness.setRange(0, 99)
         self.hardness.setValue(FIRST_HARDNESS)
 
-        for slider, name in ((self.brush_size, "Size of the brush in pixels"), (self.hardness, "Hardness of the brush")):
+        for slider, name in (
+            (self.brush_size, "Size of the brush in pixels"),
+            (self.hardness, "Hardness of the brush"),
+        ):
             slider.setFixedWidth(62)
             slider.setAccessibleName(name)
             slider.setToolTip(name)
             slider.valueChanged.connect(self.brush_changed)
 
         for button, tip in (
-            (self.brush, "Paint where the denoised picture shall be seen; the right button moves the picture"),
+            (
+                self.brush,
+                (
+                    "Paint where the denoised picture shall be seen; the right button moves the "
+                    "picture"
+                ),
+            ),
             (self.erase, "The brush paints the raw picture back"),
         ):
             button.setCheckable(True)
@@ -65,16 +77,28 @@ class BlendBar(QWidget):
         self.method.setAccessibleName("Denoised with")
         self.method.setFont(font(SMALL))
         self.method.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
-        self.method.textActivated.connect(lambda words: self._blend.choose(words) if self._blend is not None else None)
+        self.method.textActivated.connect(
+            lambda words: self._blend.choose(words) if self._blend is not None else None
+        )
         self.undo.setToolTip("Take the last stroke back")
         self.undo.clicked.connect(lambda: self._blend.undo() if self._blend is not None else None)
         self.clear.setToolTip("The same strength everywhere")
-        self.clear.clicked.connect(lambda: self._blend.clear_mask() if self._blend is not None else None)
-        self.save.setToolTip("Save the blend as EXR, with its mask, the raw and the denoised picture as layers")
+        self.clear.clicked.connect(
+            lambda: self._blend.clear_mask() if self._blend is not None else None
+        )
+        self.save.setToolTip(
+            "Save the blend as EXR, with its mask, the raw and the denoised picture as layers"
+        )
         self.save.clicked.connect(self.save_wanted)
 
         for widget in (
-            beside(quiet("raw", wrap=False), self.strength, quiet("denoised", wrap=False), self._shown, spacing=6),
+            beside(
+                quiet("raw", wrap=False),
+                self.strength,
+                quiet("denoised", wrap=False),
+                self._shown,
+                spacing=6,
+            ),
             self.method,
             self.brush,
             self.erase,
@@ -115,7 +139,11 @@ class BlendBar(QWidget):
     @property
     def brush_radius(self) -> float:
         """In pixels of the picture; 0 while nothing is painted."""
-        return float(self.brush_size.value()) if self.brush.isChecked() or self.erase.isChecked() else 0.0
+        return (
+            float(self.brush_size.value())
+            if self.brush.isChecked() or self.erase.isChecked()
+            else 0.0
+        )
 
     def _on_brush(self) -> None:
         """One of the two brushes at a time."""

@@ -24,7 +24,9 @@ class TrialHead(QWidget):
     chosen = pyqtSignal(str)
     note_wanted = pyqtSignal()
 
-    def __init__(self, theme: Theme, with_reference: bool = True, parent: QWidget | None = None) -> None:
+    def __init__(
+        self, theme: Theme, with_reference: bool = True, parent: QWidget | None = None
+    ) -> None:
         super().__init__(parent)
         self._with_reference = with_reference
         self.setObjectName("card")
@@ -38,7 +40,9 @@ class TrialHead(QWidget):
         self._side.hide()
         self._list = QComboBox()
         self._list.setFont(font(SMALL))
-        self._list.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self._list.setSizeAdjustPolicy(
+            QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon
+        )
         self._list.setStyleSheet("border: none;")
         self._list.setMinimumWidth(60)
         self._list.setAccessibleName("Trial shown")
@@ -57,7 +61,9 @@ class TrialHead(QWidget):
         self._note.setVisible(with_reference)
         self.setFixedHeight(HEAD_HEIGHT)
 
-    def show_choice(self, results: Results, trial_id: str, theme: Theme, others: Sequence[tuple[str, str]] = ()) -> None:
+    def show_choice(
+        self, results: Results, trial_id: str, theme: Theme, others: Sequence[tuple[str, str]] = ()
+    ) -> None:
         """Show one of the reference, the trials, and `others` (words, name)."""
         self._theme = theme
         pick = results.pick()
@@ -66,14 +72,25 @@ class TrialHead(QWidget):
         wanted = [("reference", REFERENCE)] if self._with_reference else []
 
         for trial in sorted(
-            (t for t in results.trials if t.seconds is not None), key=lambda t: t.seconds.value if t.seconds else 0
+            (t for t in results.trials if t.seconds is not None),
+            key=lambda t: t.seconds.value if t.seconds else 0,
         ):
             assert trial.seconds is not None
             prefix = "pick: " if pick is not None and trial.id == pick.trial.id else ""
-            wanted.append((f"{show_seconds(trial.seconds.value)}   {prefix}{trial.called(results.study.base)}", trial.id))
+            wanted.append(
+                (
+                    (
+                        f"{show_seconds(trial.seconds.value)}   "
+                        f"{prefix}{trial.called(results.study.base)}"
+                    ),
+                    trial.id,
+                )
+            )
 
         wanted += others
-        if [(self._list.itemText(k), self._list.itemData(k)) for k in range(self._list.count())] != wanted:
+        if [
+            (self._list.itemText(k), self._list.itemData(k)) for k in range(self._list.count())
+        ] != wanted:
             self._list.clear()
             for words, value in wanted:
                 self._list.addItem(words, value)
@@ -122,4 +139,11 @@ class TrialHead(QWidget):
             path = wing() if self._is_pick else mark_of(self._trial.verdict, self._trial.is_base)
             role = "pick" if self._is_pick else mark_role(self._trial.verdict, self._trial.is_base)
             with QPainter(self) as painter:
-                paint_mark(painter, path, QPointF(20, self.height() / 2), 22 if self._is_pick else 12, self._theme, role)
+                paint_mark(
+                    painter,
+                    path,
+                    QPointF(20, self.height() / 2),
+                    22 if self._is_pick else 12,
+                    self._theme,
+                    role,
+                )

@@ -1,5 +1,5 @@
-"""Look: two to four trials, the reference or pictures from elsewhere at the same place and zoom: side by side, under a wipe,
-in a blink, as their difference, or one blended from raw to denoised."""
+"""Look: two to four trials, the reference or pictures from elsewhere at the same place and zoom:
+side by side, under a wipe, in a blink, as their difference, or one blended from raw to denoised."""
 
 from dataclasses import replace
 from pathlib import Path
@@ -23,7 +23,17 @@ from PyQt6.QtWidgets import (
 from swift_sample.app.blending import Blending
 from swift_sample.app.foreign import PREFIX, ForeignPictures
 from swift_sample.app.pictures import PictureStore
-from swift_sample.app.toning import BEAUTY, BY_KEY, GAINS, LIGHT_PASSES, PASSES, RAW, Layers, Source, to_image
+from swift_sample.app.toning import (
+    BEAUTY,
+    BY_KEY,
+    GAINS,
+    LIGHT_PASSES,
+    PASSES,
+    RAW,
+    Layers,
+    Source,
+    to_image,
+)
 from swift_sample.app.view_model import ViewModel
 from swift_sample.core.picture.view import CURVES, MAX_EXPOSURE, View
 from swift_sample.core.study.answers.costs import typical_run
@@ -34,7 +44,14 @@ from swift_sample.core.study.plan.model import WatchArea
 from swift_sample.ui.dialogs.remark import RemarkDialog
 from swift_sample.ui.look.blend_bar import BlendBar
 from swift_sample.ui.look.head import HEAD_HEIGHT, REFERENCE, TrialHead
-from swift_sample.ui.look.words import figures_line, foreign_line, measured_line, reference_words, value_words, worst_place
+from swift_sample.ui.look.words import (
+    figures_line,
+    foreign_line,
+    measured_line,
+    reference_words,
+    value_words,
+    worst_place,
+)
 from swift_sample.ui.page import Page
 from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
@@ -48,7 +65,12 @@ WIPE = "wipe"
 BLINK = "blink"
 DIFFERENCE = "difference"
 BLEND = "blend"
-MODE_KEYS: dict[int, str] = {Qt.Key.Key_W: WIPE, Qt.Key.Key_B: BLINK, Qt.Key.Key_D: DIFFERENCE, Qt.Key.Key_R: BLEND}
+MODE_KEYS: dict[int, str] = {
+    Qt.Key.Key_W: WIPE,
+    Qt.Key.Key_B: BLINK,
+    Qt.Key.Key_D: DIFFERENCE,
+    Qt.Key.Key_R: BLEND,
+}
 PAIRED = {WIPE: ("left", "right"), DIFFERENCE: ("first", "less")}
 """Modes that show two pictures in one pane, and what the heads call them."""
 PASS_KEYS: dict[int, str] = {
@@ -73,7 +95,8 @@ WORST_PLACE = "worst place"
 """Under this name the place where a picture is worst is offered as a watch area."""
 MANY_PANES = 3
 MOST_FIGURES = 3
-"""With so many pictures beside one another only the figures closest to their limits stand under each."""
+"""With so many pictures beside one another only the figures closest to their limits stand under
+each."""
 POINT_AT = "Point at a picture to read its values."
 PLACE_THUMBNAIL = QSize(112, 84)
 
@@ -196,12 +219,16 @@ class LookPage(Page):
         for curve in CURVES:
             self._curve.addItem(f"{curve} curve", curve)
 
-        self._curve.setToolTip("Tone curve, only for looking: errors are measured under the study's view")
+        self._curve.setToolTip(
+            "Tone curve, only for looking: errors are measured under the study's view"
+        )
         self._curve.setAccessibleName("Tone curve for looking")
 
         for box, letters in ((self._gain, 2), (self._pass, 8), (self._curve, 7)):
             box.setFont(font(SMALL))
-            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            box.setSizeAdjustPolicy(
+                QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon
+            )
             box.setMinimumContentsLength(letters)
             box.activated.connect(lambda _: self._on_control())
             flow.addWidget(box)
@@ -214,7 +241,9 @@ class LookPage(Page):
         self._exposure.setPrefix("exposure ")
         self._exposure.setSuffix(" stops")
         self._exposure.setAccessibleName("Exposure for looking")
-        self._exposure.setToolTip("Brighter or darker, only for looking: errors are measured under the study's view")
+        self._exposure.setToolTip(
+            "Brighter or darker, only for looking: errors are measured under the study's view"
+        )
         self._exposure.valueChanged.connect(self.refresh)
         flow.addWidget(self._exposure)
         self._draw_area = _tab("area", "")
@@ -224,9 +253,15 @@ class LookPage(Page):
             "Click one for its figures; drag it or its corners, with Ctrl to copy it.\n"
             "Double-click renames it, Delete removes it"
         )
-        self._places = _tab("places", "Places worth watching: most grain, light lost, detail lost, stray pixels (P)")
-        self._scoped = _tab("scopes", "Brightness of the same place in all shown pictures, and of one row (S)")
-        self._loupe = _tab("loupe", "What is under the pointer eight times as large, in every picture (L)")
+        self._places = _tab(
+            "places", "Places worth watching: most grain, light lost, detail lost, stray pixels (P)"
+        )
+        self._scoped = _tab(
+            "scopes", "Brightness of the same place in all shown pictures, and of one row (S)"
+        )
+        self._loupe = _tab(
+            "loupe", "What is under the pointer eight times as large, in every picture (L)"
+        )
         self._save = _tab("save …", "Save what is seen: PNG as on the screen, EXR in linear light")
         self._zoom = _tab("fit", "Show the whole pictures (0)")
         for button in (self._draw_area, self._scoped, self._loupe):
@@ -239,7 +274,14 @@ class LookPage(Page):
         self._places_wanted = False  # asked for before the pictures were read
         self._save.clicked.connect(self._save_seen)
         self._zoom.clicked.connect(self.canvas.fit)
-        for button in (self._draw_area, self._places, self._scoped, self._loupe, self._save, self._zoom):
+        for button in (
+            self._draw_area,
+            self._places,
+            self._scoped,
+            self._loupe,
+            self._save,
+            self._zoom,
+        ):
             flow.addWidget(button)
 
         return controls
@@ -263,7 +305,11 @@ class LookPage(Page):
         self.foreign.close()
 
     def kept_state(self) -> dict[str, str]:
-        return {"mode": self.mode, "pass": self.shown_pass, "scopes": "yes" if self._scoped.isChecked() else ""}
+        return {
+            "mode": self.mode,
+            "pass": self.shown_pass,
+            "scopes": "yes" if self._scoped.isChecked() else "",
+        }
 
     def take_state(self, state: dict[str, str]) -> None:
         mode = state.get("mode", SIDE_BY_SIDE)
@@ -279,7 +325,8 @@ class LookPage(Page):
         return checked.objectName() if checked is not None else SIDE_BY_SIDE
 
     def set_mode(self, name: str) -> None:
-        """Show the pictures `side by side`, under a `wipe`, in a `blink`, their `difference`, or a `blend` of one."""
+        """Show the pictures `side by side`, under a `wipe`, in a `blink`, their `difference`, or a
+        `blend` of one."""
         for button in self._modes.buttons():
             button.setChecked(button.objectName() == name)
 
@@ -308,7 +355,8 @@ class LookPage(Page):
 
     @property
     def trial_ids(self) -> list[str]:
-        """The trials shown, REFERENCE for the reference, and pictures from elsewhere by PREFIX and path."""
+        """The trials shown, REFERENCE for the reference, and pictures from elsewhere by PREFIX and
+        path."""
         return list(self._ids)
 
     def add_picture(self, path: Path) -> None:
@@ -319,7 +367,9 @@ class LookPage(Page):
 
         snapshot = model.snapshot
         reference = (snapshot.reference_path, snapshot.digest_of(snapshot.reference_path.name))
-        name = self.foreign.add(path, model.study.view, reference if snapshot.reference is not None else None)
+        name = self.foreign.add(
+            path, model.study.view, reference if snapshot.reference is not None else None
+        )
         self._compare([*[n for n in self._ids if n != name][:3], name])
 
     def refresh(self) -> None:
@@ -335,7 +385,11 @@ class LookPage(Page):
             self._begin_blend(model)
 
         snapshot = model.snapshot
-        samples = snapshot.reference.samples if snapshot is not None and snapshot.reference is not None else 0
+        samples = (
+            snapshot.reference.samples
+            if snapshot is not None and snapshot.reference is not None
+            else 0
+        )
 
         if snapshot is not None and samples != self._reference_samples:
             self._pictures.forget(snapshot.reference_path)
@@ -348,7 +402,11 @@ class LookPage(Page):
         if self._area not in {area.name for area in study.areas}:
             self._area = ""
 
-        self._worst = worst_place(results, self._ids) if all(a.name != WORST_PLACE for a in study.areas) else None
+        self._worst = (
+            worst_place(results, self._ids)
+            if all(a.name != WORST_PLACE for a in study.areas)
+            else None
+        )
         offered = (WatchArea(WORST_PLACE, *self._worst),) if self._worst is not None else ()
         self.canvas.show_areas((*study.areas, *offered), study.size, self._area)
         self._show_heads(model, results)
@@ -358,7 +416,12 @@ class LookPage(Page):
     def _what_to_show(self, model: ViewModel, results: Results) -> list[str]:
         """The selected trials; else the pick, or the trial closest to it, beside the base."""
         earlier = {t.id for t in model.snapshot.earlier} if model.snapshot is not None else set()
-        known = {t.id for t in results.trials if t.seconds is not None} | {REFERENCE} | earlier | self.foreign.pictures.keys()
+        known = (
+            {t.id for t in results.trials if t.seconds is not None}
+            | {REFERENCE}
+            | earlier
+            | self.foreign.pictures.keys()
+        )
         chosen = [n for n in model.selected if n in known]
         pick = results.pick()
         base = results.base
@@ -372,10 +435,13 @@ class LookPage(Page):
 
     @property
     def _seen_places(self) -> list[int]:
-        """Which of the shown pictures have a head: all, the two of a pair, or the one that is blended."""
+        """Which of the shown pictures have a head: all, the two of a pair, or the one that is
+        blended."""
         if self._effective_mode in PAIRED:
             return list(self._pair)
-        return [self._blended_place] if self._effective_mode == BLEND else list(range(len(self._ids)))
+        return (
+            [self._blended_place] if self._effective_mode == BLEND else list(range(len(self._ids)))
+        )
 
     @property
     def _effective_mode(self) -> str:
@@ -416,7 +482,11 @@ class LookPage(Page):
         if first.source is None or second.source is None:
             return first if first.source is None else second
         if BY_KEY[self.shown_pass].kind != "light":
-            return Shown(first.name, None, "Differences are shown of light: choose the picture or a light pass.")
+            return Shown(
+                first.name,
+                None,
+                "Differences are shown of light: choose the picture or a light pass.",
+            )
 
         gain = GAINS[self._gain.currentIndex()]
         return Shown(first.name, replace(first.source, other=second.source.layers, gain=gain), "")
@@ -469,13 +539,16 @@ class LookPage(Page):
         return Shown(name, Source(layers, self._view(results), self.shown_pass), "")
 
     def _other_run(self, model: ViewModel, name: str, broken: Path) -> Layers | None:
-        """Another run's picture of a trial whose own cannot be shown; None while it is read, or where there is none."""
+        """Another run's picture of a trial whose own cannot be shown; None while it is read, or
+        where there is none."""
         snapshot = model.snapshot
         trial = model.trial(name)
         if snapshot is None or trial is None:
             return None
 
-        for other in snapshot.state.results.pictures.get(snapshot.state.trial_of(trial.configuration).appearance, ()):
+        for other in snapshot.state.results.pictures.get(
+            snapshot.state.trial_of(trial.configuration).appearance, ()
+        ):
             path = snapshot.folder.picture(other)
             if path != broken:
                 layers = self._pictures.get(path, self.shown_pass)
@@ -499,10 +572,14 @@ class LookPage(Page):
             ]
 
         sides = PAIRED.get(self._effective_mode, ("", ""))
-        floor = model.snapshot.reference.floor if model.snapshot and model.snapshot.reference else None
+        floor = (
+            model.snapshot.reference.floor if model.snapshot and model.snapshot.reference else None
+        )
         current = self._blinks % len(self._ids) if self._effective_mode == BLINK else None
 
-        for slot, (place, head, foot) in enumerate(zip(places, self._heads, self._feet, strict=True)):
+        for slot, (place, head, foot) in enumerate(
+            zip(places, self._heads, self._feet, strict=True)
+        ):
             name = self._ids[place]
             head.show_choice(results, name, self._theme, others)
             head.set_side(sides[slot] if self._effective_mode in PAIRED else "")
@@ -516,7 +593,11 @@ class LookPage(Page):
                 foot.setText(foreign_line(foreign, results, self._theme))
             else:
                 most = None if len(places) < MANY_PANES else MOST_FIGURES
-                foot.setText(figures_line(results, model.trial(name), name, floor, self._area, self._theme, most))
+                foot.setText(
+                    figures_line(
+                        results, model.trial(name), name, floor, self._area, self._theme, most
+                    )
+                )
 
             foot.setToolTip(
                 reference_words(model.study)
@@ -537,7 +618,11 @@ class LookPage(Page):
         if trial is not None and trial.runs and not shown.is_there and shown.words != "Loading …":
             if self._is_light_pass:
                 run = typical_run(trial)
-                seconds = run.result.seconds["total"] if run is not None and run.result is not None else 0.0
+                seconds = (
+                    run.result.seconds["total"]
+                    if run is not None and run.result is not None
+                    else 0.0
+                )
                 words = f"Render its light passes (about {show_seconds(seconds)})"
             elif self.shown_pass == BEAUTY:
                 words = "Render it again"
@@ -599,19 +684,27 @@ class LookPage(Page):
             self.canvas.foot = tall + 2
             cells = self.canvas.cells()
 
-        for slot, (head, foot, offer) in enumerate(zip(self._heads, self._feet, self._offers, strict=True)):
+        for slot, (head, foot, offer) in enumerate(
+            zip(self._heads, self._feet, self._offers, strict=True)
+        ):
             cell = cells[0] if shares > 1 else cells[min(slot, len(cells) - 1)]
             width = across(cell)
             x = int(cell.x()) + (slot * (width + 4) if shares > 1 else 0)
             head.setGeometry(x, int(cell.y()), width, HEAD_HEIGHT)
             foot.setGeometry(x, int(cell.bottom()) - tall, width, tall)
             size = offer.sizeHint()
-            offer.setGeometry(x + (width - size.width()) // 2, int(cell.center().y()) + 24, size.width(), size.height())
+            offer.setGeometry(
+                x + (width - size.width()) // 2,
+                int(cell.center().y()) + 24,
+                size.width(),
+                size.height(),
+            )
 
         self.canvas.update()
 
     def _choose(self, slot: int, name: str) -> None:
-        """Show another trial in a pane; of a pair another one of those that are shown, where it is one."""
+        """Show another trial in a pane; of a pair another one of those that are shown, where it is
+        one."""
         place = self._seen_places[slot]
         if self._effective_mode in PAIRED and name in self._ids:
             pair = list(self._pair)
@@ -636,9 +729,13 @@ class LookPage(Page):
         if model is None or trial is None:
             return None
 
-        dialog = RemarkDialog(trial.configuration.describe(model.study.base, most=8), trial.remark, self)
+        dialog = RemarkDialog(
+            trial.configuration.describe(model.study.base, most=8), trial.remark, self
+        )
         dialog.left_out.setEnabled(not trial.is_base)
-        dialog.remarked.connect(lambda remark: self.ask(lambda session: session.remark(name, remark)))
+        dialog.remarked.connect(
+            lambda remark: self.ask(lambda session: session.remark(name, remark))
+        )
         dialog.open()
 
         return dialog
@@ -654,11 +751,17 @@ class LookPage(Page):
         size = self.canvas.size_shown or (1, 1)
 
         for place, head in zip(self._seen_places, self._heads, strict=False):
-            source = self._shown_pictures[place].source if self._effective_mode != BLEND else self.canvas._shown[0].source
+            source = (
+                self._shown_pictures[place].source
+                if self._effective_mode != BLEND
+                else self.canvas._shown[0].source
+            )
             if source is not None and not source.problem:
                 sx = source.size[0] / size[0]
                 sy = source.size[1] / size[1]
-                told.append(f"{head.words.strip()}: {value_words(source, int(x * sx), int(y * sy))}")
+                told.append(
+                    f"{head.words.strip()}: {value_words(source, int(x * sx), int(y * sy))}"
+                )
 
         self._values.setText("   ·   ".join(told))
         self._values.setToolTip("\n".join(told))
@@ -687,8 +790,8 @@ class LookPage(Page):
     # Areas and places
 
     def choose_area(self, name: str) -> None:
-        """Show the figures of one watch area under the pictures; an empty name shows those of the whole. The worst place
-        becomes a watch area by that."""
+        """Show the figures of one watch area under the pictures; an empty name shows those of the
+        whole. The worst place becomes a watch area by that."""
         if name == WORST_PLACE and self._worst is not None:
             self._area = name
             place = self._worst
@@ -706,7 +809,9 @@ class LookPage(Page):
 
     def _free_name(self, wanted: str = "area") -> str:
         taken = {area.name for area in self.model.study.areas} if self.model is not None else set()
-        return next(f"{wanted} {k}" for k in range(1, len(taken) + 2) if f"{wanted} {k}" not in taken)
+        return next(
+            f"{wanted} {k}" for k in range(1, len(taken) + 2) if f"{wanted} {k}" not in taken
+        )
 
     def _on_area_drawn(self, x: int, y: int, width: int, height: int) -> None:
         self._draw_area.setChecked(False)
@@ -714,7 +819,9 @@ class LookPage(Page):
             self._area = name = self._free_name()
             self.ask(lambda session: session.edit(edits.watch(name, x, y, width, height)))
 
-    def _on_area_changed(self, name: str, x: int, y: int, width: int, height: int, copy: bool) -> None:
+    def _on_area_changed(
+        self, name: str, x: int, y: int, width: int, height: int, copy: bool
+    ) -> None:
         if self.model is None:
             return
 
@@ -734,7 +841,9 @@ class LookPage(Page):
         from swift_sample.core.measure.places import places_worth_watching
 
         model = self.model
-        shown = next((s for s in reversed(self._shown_pictures) if s.name != REFERENCE and s.is_there), None)
+        shown = next(
+            (s for s in reversed(self._shown_pictures) if s.name != REFERENCE and s.is_there), None
+        )
         path = self._path_of(model, REFERENCE) if model is not None else None
         true = self._pictures.get(path) if path is not None else None
         menu = QMenu(self)
@@ -755,11 +864,17 @@ class LookPage(Page):
                 light = [each.light(0, 0, *each.size) for each in (source, reference)]
                 for place in places_worth_watching(light[0], light[1], model.study.view):
                     pixels = to_image(source.pixels(0, place.x, place.y, place.width, place.height))
-                    icon = QIcon(QPixmap.fromImage(pixels.scaled(PLACE_THUMBNAIL, Qt.AspectRatioMode.KeepAspectRatio)))
+                    icon = QIcon(
+                        QPixmap.fromImage(
+                            pixels.scaled(PLACE_THUMBNAIL, Qt.AspectRatioMode.KeepAspectRatio)
+                        )
+                    )
                     action = menu.addAction(icon, place.what)
                     assert action is not None
                     box = (place.x, place.y, place.width, place.height)
-                    action.triggered.connect(lambda _=False, what=place.what, box=box: self._watch(what, box))
+                    action.triggered.connect(
+                        lambda _=False, what=place.what, box=box: self._watch(what, box)
+                    )
 
             menu.setStyleSheet(f"QMenu {{ icon-size: {PLACE_THUMBNAIL.width()}px; }}")
 
@@ -782,7 +897,9 @@ class LookPage(Page):
 
         self.ask(
             lambda session: session.edit(
-                edits.watch(name, round(x * sx), round(y * sy), round(width * sx), round(height * sy))
+                edits.watch(
+                    name, round(x * sx), round(y * sy), round(width * sx), round(height * sy)
+                )
             )
         )
 
@@ -804,13 +921,20 @@ class LookPage(Page):
 
         if area is not None:
             width, height = model.study.size
-            place = QRectF(area.x / width, area.y / height, area.width / width, area.height / height)
+            place = QRectF(
+                area.x / width, area.y / height, area.width / width, area.height / height
+            )
 
         self.canvas.row = self._row if wanted else None
         self.canvas.row_place = (
             None
             if place is None or size is None
-            else QRectF(place.x() * size[0], place.y() * size[1], place.width() * size[0], place.height() * size[1])
+            else QRectF(
+                place.x() * size[0],
+                place.y() * size[1],
+                place.width() * size[0],
+                place.height() * size[1],
+            )
         )
         if not wanted:
             return
@@ -840,7 +964,9 @@ class LookPage(Page):
 
         self._end_blend()
         known = snapshot.reference is not None
-        names = snapshot.state.results.pictures.get(snapshot.state.trial_of(trial.configuration).appearance, ())
+        names = snapshot.state.results.pictures.get(
+            snapshot.state.trial_of(trial.configuration).appearance, ()
+        )
         others = [snapshot.folder.picture(other) for other in names if other != path.name]
 
         self._blend = Blending(
@@ -848,7 +974,9 @@ class LookPage(Page):
             trial.configuration,
             snapshot.renderer,
             model.study.view,
-            (snapshot.reference_path, snapshot.digest_of(snapshot.reference_path.name)) if known else None,
+            (snapshot.reference_path, snapshot.digest_of(snapshot.reference_path.name))
+            if known
+            else None,
             self,
         )
         self._blend.changed.connect(self._on_blend)
@@ -887,11 +1015,17 @@ class LookPage(Page):
     def _blended(self, model: ViewModel, results: Results) -> Shown:
         blend = self._blend
         if blend is None:
-            return Shown("", None, "Choose a trial that is rendered: the reference has nothing to blend.")
+            return Shown(
+                "", None, "Choose a trial that is rendered: the reference has nothing to blend."
+            )
         if blend.layers is None:
             return Shown("", None, "Denoising …" if blend.is_busy else "This cannot be blended.")
 
-        return Shown("", Source(blend.layers, self._view(results), strength=blend.strength, mask=blend.mask), "")
+        return Shown(
+            "",
+            Source(blend.layers, self._view(results), strength=blend.strength, mask=blend.mask),
+            "",
+        )
 
     def _blend_words(self, results: Results) -> str:
         if self._blend is None or not self._blend.figures:
@@ -916,19 +1050,28 @@ class LookPage(Page):
         if model is None or blend is None or trial is None:
             return
 
-        named = trial.called(model.study.base).replace("/", " ").replace("·", "").replace("  ", " ")[:80]
-        blend.save(model.path / BLENDS / f"{named}, {round(100 * blend.strength)} {blend.method}.exr")
+        named = (
+            trial.called(model.study.base)
+            .replace("/", " ")
+            .replace("·", "")
+            .replace("  ", " ")[:80]
+        )
+        blend.save(
+            model.path / BLENDS / f"{named}, {round(100 * blend.strength)} {blend.method}.exr"
+        )
 
     # Saving what is seen, and keys
 
     def _save_seen(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Save what is seen", "look.png", "Pictures (*.png *.exr)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Save what is seen", "look.png", "Pictures (*.png *.exr)"
+        )
         if name:
             self.save_seen(Path(name))
 
     def save_seen(self, path: Path) -> None:
-        """Save what is seen: a PNG as on the screen, an EXR of the part that is seen in linear light, the other pictures as
-        layers beside the first."""
+        """Save what is seen: a PNG as on the screen, an EXR of the part that is seen in linear
+        light, the other pictures as layers beside the first."""
         from swift_sample.core.errors import SwiftSampleError, one_line
         from swift_sample.core.picture.exr import write_exr
         from swift_sample.core.picture.picture import Picture
@@ -936,7 +1079,12 @@ class LookPage(Page):
         try:
             if path.suffix.lower() == ".exr":
                 seen = self.canvas.seen()
-                box = (int(seen.x()), int(seen.y()), max(1, round(seen.width())), max(1, round(seen.height())))
+                box = (
+                    int(seen.x()),
+                    int(seen.y()),
+                    max(1, round(seen.width())),
+                    max(1, round(seen.height())),
+                )
 
                 light = {
                     head.words: shown.source.light(*box)
@@ -947,7 +1095,13 @@ class LookPage(Page):
                     raise OSError("there is no picture to save")
 
                 first, *rest = light
-                write_exr(path, Picture(light[first], {f"picture_{k}": light[name] for k, name in enumerate(rest, 2)}))
+                write_exr(
+                    path,
+                    Picture(
+                        light[first],
+                        {f"picture_{k}": light[name] for k, name in enumerate(rest, 2)},
+                    ),
+                )
             elif not self.canvas.grab().save(str(path)):
                 raise OSError("it cannot be written")
 
@@ -956,14 +1110,19 @@ class LookPage(Page):
             self._values.setText(f"{path.name} was not saved: {one_line(error)}")
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Left and right step along the frontier at the same spot; plus, minus and 0 zoom; W, B, D and R change to wipe,
-        blink, difference and blend; 1 to 9 choose the pass, 3 again the next light pass; S shows scopes, L the loupe, P
-        places worth watching, A draws a watch area, Delete removes the chosen one."""
+        """Left and right step along the frontier at the same spot; plus, minus and 0 zoom; W, B, D
+        and R change to wipe, blink, difference and blend; 1 to 9 choose the pass, 3 again the next
+        light pass; S shows scopes, L the loupe, P places worth watching, A draws a watch area,
+        Delete removes the chosen one."""
         if event is None:
             return
 
         key = event.key()
-        toggled = {Qt.Key.Key_S: self._scoped, Qt.Key.Key_A: self._draw_area, Qt.Key.Key_L: self._loupe}
+        toggled = {
+            Qt.Key.Key_S: self._scoped,
+            Qt.Key.Key_A: self._draw_area,
+            Qt.Key.Key_L: self._loupe,
+        }
 
         if key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
             self._step_frontier(1 if key == Qt.Key.Key_Right else -1)
@@ -989,7 +1148,11 @@ class LookPage(Page):
 
     def _on_pass_key(self, key: str) -> None:
         if key == LIGHT_PASSES[0].key:
-            self._light_pass = (self._light_pass + 1) % len(LIGHT_PASSES) if self._is_light_pass else self._light_pass
+            self._light_pass = (
+                (self._light_pass + 1) % len(LIGHT_PASSES)
+                if self._is_light_pass
+                else self._light_pass
+            )
             key = LIGHT_PASSES[self._light_pass].key
         self.set_pass(key)
 

@@ -1,4 +1,5 @@
-"""What Look says of its pictures: figures beside their limits, values under the pointer, what the reference opens."""
+"""What Look says of its pictures: figures beside their limits, values under the pointer, what the
+reference opens."""
 
 from collections.abc import Mapping, Sequence
 from html import escape
@@ -24,13 +25,19 @@ def reference_words(study: Study) -> str:
         )
         or "nothing that the base limits"
     )
-    kept = ", ".join(study.catalogue[key].label.lower() for key in study.reference_keeps) or "every other choice"
+    kept = (
+        ", ".join(study.catalogue[key].label.lower() for key in study.reference_keeps)
+        or "every other choice"
+    )
     return f"Opens: {opened}\nKeeps from the base: {kept}\nChange it on the Plan page"
 
 
 def worst_place(results: Results, shown: Sequence[str]) -> tuple[int, int, int, int] | None:
-    """Where the trial that is shown last comes closest to a limit of its worst place, or is furthest over it."""
-    trials = [trial for name in shown if (trial := results.by_id.get(name)) is not None and trial.shares]
+    """Where the trial that is shown last comes closest to a limit of its worst place, or is
+    furthest over it."""
+    trials = [
+        trial for name in shown if (trial := results.by_id.get(name)) is not None and trial.shares
+    ]
     if not trials:
         return None
 
@@ -51,13 +58,20 @@ def figures_line(
     theme: Theme,
     most: int | None = None,
 ) -> str:
-    """A trial's figures beside their limits, of the whole picture or of a watch area; `most` are those closest to them."""
+    """A trial's figures beside their limits, of the whole picture or of a watch area; `most` are
+    those closest to them."""
     if trial_id == REFERENCE:
-        return "what errors are measured against" + (f"; its own grain is {floor:.2f} levels" if floor is not None else "")
+        return "what errors are measured against" + (
+            f"; its own grain is {floor:.2f} levels" if floor is not None else ""
+        )
     if trial is None or not trial.shares:
         return "not measured yet"
 
-    told = {key: show_error(key, trial, results, short=True) for key in trial.shares if trial.figures[key] is not None}
+    told = {
+        key: show_error(key, trial, results, short=True)
+        for key in trial.shares
+        if trial.figures[key] is not None
+    }
     if most is not None:
         here = [key for key in told if key.partition(AREA_MARK)[2] == area]
         closest = sorted(here, key=lambda key: -trial.shares[key].value)[:most]
@@ -92,27 +106,39 @@ def measured_line(figures: Mapping[str, Figure | None], results: Results, theme:
     return _told({key: shares[key].value for key in told}, told, results.line, "", theme)
 
 
-def _told(shares: Mapping[str, float], told: Mapping[str, str], line: float, area: str, theme: Theme) -> str:
+def _told(
+    shares: Mapping[str, float], told: Mapping[str, str], line: float, area: str, theme: Theme
+) -> str:
     parts = []
     for key, words in told.items():
         measure, _, place = key.partition(AREA_MARK)
         if place == area:
             name = quantity(measure).short.removesuffix(" kept").removesuffix(" pixels")
             text = escape(f"{name} {words}").replace(" ", "&nbsp;")
-            parts.append(f"<b style='color:{theme.over}'>{text}</b>" if shares[key] > line else text)
+            parts.append(
+                f"<b style='color:{theme.over}'>{text}</b>" if shares[key] > line else text
+            )
 
     return "&nbsp;&nbsp; ".join(parts)
 
 
 def value_words(source: Source, x: int, y: int) -> str:
-    """What a picture holds at a pixel: linear light, display levels, samples and time as far as they were kept."""
+    """What a picture holds at a pixel: linear light, display levels, samples and time as far as
+    they were kept."""
     width, height = source.size
     x, y = min(max(0, x), width - 1), min(max(0, y), height - 1)
     light = source.light(x, y, 1, 1)[0, 0]
     levels = source.view.levels(light)
-    told = f"{' '.join(f'{v:.3g}' for v in light)} linear, {' '.join(f'{v:.0f}' for v in levels)} levels"
+    told = (
+        f"{' '.join(f'{v:.3g}' for v in light)} linear, {' '.join(f'{v:.0f}' for v in levels)} "
+        "levels"
+    )
 
-    for layer, factor, unit in (("samples", 1.0, "samples"), ("seconds", 1000.0, "ms"), ("error", 255.0, "levels of grain")):
+    for layer, factor, unit in (
+        ("samples", 1.0, "samples"),
+        ("seconds", 1000.0, "ms"),
+        ("error", 255.0, "levels of grain"),
+    ):
         pyramid = source.layers.of(layer)
         if pyramid is not None and pyramid.levels[0].ndim == 2:
             value = float(pyramid.levels[0][y, x]) * factor

@@ -1,5 +1,5 @@
-"""The map: time across, limit share up, both logarithmic; a mark for each trial, and one line that can be dragged. Another
-quantity can be chosen on either axis."""
+"""The map: time across, limit share up, both logarithmic; a mark for each trial, and one line that
+can be dragged. Another quantity can be chosen on either axis."""
 
 import math
 from collections.abc import Iterable
@@ -35,7 +35,8 @@ MARK_PIXELS, PICK_PIXELS, EARLIER_PIXELS = 11, 30, 9
 LEFT_OUT_ALPHA, EARLIER_ALPHA, DIM_ALPHA = 70, 90, 60
 DIM, BASE, PICK = 1, 2, 4
 MARKS = tuple((bool(k & PICK), bool(k & BASE), bool(k & DIM)) for k in range(8))
-"""Whether a mark of each verdict is that of the pick, of the base, and dimmed, in the order of these bits."""
+"""Whether a mark of each verdict is that of the pick, of the base, and dimmed, in the order of
+these bits."""
 REACH_PIXELS = 9.0
 """How near to a mark's middle the pointer must be."""
 LEAST_LINE = 2.0**-4
@@ -43,7 +44,8 @@ MOST_LINE = 2.0**6
 OWN_ANCHORS = ((0.5, -0.55), (0.5, 1.55), (-0.35, 0.95), (-0.35, 0.05))
 """Where the names of base and pick may stand: below, above, and to the right."""
 TRAIL_ANCHORS = ((-0.35, 0.95), (1.35, 0.95), (-0.35, 0.05), (1.35, 0.05), (0.5, 1.6))
-"""Where a trail's labels may stand at their marks: above to the right, to the left, below, and on top."""
+"""Where a trail's labels may stand at their marks: above to the right, to the left, below, and on
+top."""
 _INF = 1e6
 
 
@@ -52,13 +54,19 @@ SHARES_WITHOUT_MARKS = (-3.0, 1.0)
 """What an empty map shows, as logarithms to base two."""
 
 
-DIRECTIONS = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
+DIRECTIONS = {
+    Qt.Key.Key_Left: (-1, 0),
+    Qt.Key.Key_Right: (1, 0),
+    Qt.Key.Key_Up: (0, 1),
+    Qt.Key.Key_Down: (0, -1),
+}
 ROOM_FOR_WORDS = 860
 """Pixels of the page under which its hint beside the tabs makes way."""
 MOST_KEPT_CLEAR = 400
 """Marks that labels keep clear of; among more of them there is no room anyway."""
 LEAST_FLOOR_SHOWN = -2.5
-"""The reference's own grain is kept in sight down to this logarithm of a limit share; further down it matters to nothing."""
+"""The reference's own grain is kept in sight down to this logarithm of a limit share; further down
+it matters to nothing."""
 
 
 class MapPage(Page):
@@ -80,7 +88,9 @@ class MapPage(Page):
         self._hovered: str | None = None
         self._drawn: tuple[Any, ...] | None = None
         self._labelled: object = None
-        self._trail_labels: list[tuple[str, float, float, str, tuple[tuple[float, float], ...]]] = []
+        self._trail_labels: list[
+            tuple[str, float, float, str, tuple[tuple[float, float], ...]]
+        ] = []
         self._places = np.zeros((0, 2))
         self._at: dict[str, int] = {}
         """where each trial stands among those that are shown"""
@@ -212,8 +222,8 @@ class MapPage(Page):
         self.refresh()
 
     def refresh(self) -> None:
-        """Draw what changed of the model's state since the last time: everything, or where the line was dragged or a chip
-        hovered only what that concerns."""
+        """Draw what changed of the model's state since the last time: everything, or where the line
+        was dragged or a chip hovered only what that concerns."""
         model = self.model
         results = model.results if model is not None else None
         asks = model is not None and model.line != 1.0
@@ -275,11 +285,18 @@ class MapPage(Page):
         self._left_out = np.array([bool(t.remark.left_out) for t in self._shown], bool)
         self._marks.set_places([t.id for t in self._shown], self._places[:, 0], self._places[:, 1])
         snapshot = self.model.snapshot if self.model is not None else None
-        self._earlier = tuple(t for t in snapshot.earlier if self._is_placed(t)) if snapshot is not None else ()
+        self._earlier = (
+            tuple(t for t in snapshot.earlier if self._is_placed(t)) if snapshot is not None else ()
+        )
         places = self._places_of(self._earlier)
         self._quiet_marks.set_places([t.id for t in self._earlier], places[:, 0], places[:, 1])
-        looks = [Look(shape_of(v, False), EARLIER_PIXELS, self._theme.quiet, EARLIER_ALPHA) for v in RANKS]
-        self._quiet_marks.set_looks(np.array([RANKS.index(t.verdict) for t in self._earlier], np.intp), looks)
+        looks = [
+            Look(shape_of(v, False), EARLIER_PIXELS, self._theme.quiet, EARLIER_ALPHA)
+            for v in RANKS
+        ]
+        self._quiet_marks.set_looks(
+            np.array([RANKS.index(t.verdict) for t in self._earlier], np.intp), looks
+        )
         self._show_hint(results)
         self._draw_bars()
         self._draw_predictions(results)
@@ -289,12 +306,17 @@ class MapPage(Page):
         self._fit()
 
     def _draw_line(self, results: Results) -> None:
-        """The acceptance line, which can be dragged; over another quantity than the limit share its limit, which cannot."""
+        """The acceptance line, which can be dragged; over another quantity than the limit share its
+        limit, which cannot."""
         up = self._axes[1]
         self._line.setMovable(up.key == SHARE)
         self._line.setVisible(up.limit is not None)
         self._ground.setVisible(up.limit is not None)
-        self._line.label.setFormat("acceptable below" if up.key == SHARE else f"limit {up.limit or 0:.3g} {up.unit}".strip())
+        self._line.label.setFormat(
+            "acceptable below"
+            if up.key == SHARE
+            else f"limit {up.limit or 0:.3g} {up.unit}".strip()
+        )
         level = math.log2(results.line if up.key == SHARE else up.limit or 1.0)
 
         if abs(self._line.value() - level) > 1e-9:
@@ -303,11 +325,15 @@ class MapPage(Page):
         self._ground.setRegion((-_INF, level))
 
     def _draw_labels(self, results: Results) -> None:
-        """Words at the base, the pick and the trail, one label a mark; made anew only where they have changed."""
+        """Words at the base, the pick and the trail, one label a mark; made anew only where they
+        have changed."""
         pick = results.pick()
         wanted = list(self._trail_labels)
 
-        for trial, words, role in ((results.base, "base", "ink"), (pick.trial if pick is not None else None, "", "pick")):
+        for trial, words, role in (
+            (results.base, "base", "ink"),
+            (pick.trial if pick is not None else None, "", "pick"),
+        ):
             if (
                 trial is None
                 or not self._is_placed(trial)
@@ -317,7 +343,10 @@ class MapPage(Page):
                 continue
 
             x, y = self._place(trial)
-            told = [words or show_seconds(trial.seconds.value), *(label[0] for label in wanted if label[1:3] == (x, y))]
+            told = [
+                words or show_seconds(trial.seconds.value),
+                *(label[0] for label in wanted if label[1:3] == (x, y)),
+            ]
             wanted = [label for label in wanted if label[1:3] != (x, y)]
             wanted.insert(0, (" · ".join(told), x, y, role, OWN_ANCHORS))
 
@@ -340,8 +369,9 @@ class MapPage(Page):
         self._labels = []
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Arrows walk the marks, Space compares, Return opens a mark's menu; Page Up and Page Down move the acceptance line,
-        Home puts it back to 1; F frames everything; X and Y choose what stands on the axes."""
+        """Arrows walk the marks, Space compares, Return opens a mark's menu; Page Up and Page Down
+        move the acceptance line, Home puts it back to 1; F frames everything; X and Y choose what
+        stands on the axes."""
         if event is None or self.model is None:
             return
 
@@ -361,7 +391,9 @@ class MapPage(Page):
             self.ask(lambda session: session.toggle_selected(current))
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Menu) and current is not None:
             place = self.place_of(current)
-            self.show_menu(current, self.mapToGlobal(place.toPoint() if place is not None else QPoint(0, 0)))
+            self.show_menu(
+                current, self.mapToGlobal(place.toPoint() if place is not None else QPoint(0, 0))
+            )
         elif key == Qt.Key.Key_Escape and current is not None:
             self._stand_at(None)
         elif step is not None and self._axes[1].key == SHARE:
@@ -383,8 +415,14 @@ class MapPage(Page):
         pick = results.pick() if results is not None else None
 
         if self._current is None or self._marks.place_of(self._current) is None:
-            first = pick.trial if pick is not None else results.base if results is not None else None
-            name = first.id if first is not None and self._marks.place_of(first.id) is not None else self._shown[0].id
+            first = (
+                pick.trial if pick is not None else results.base if results is not None else None
+            )
+            name = (
+                first.id
+                if first is not None and self._marks.place_of(first.id) is not None
+                else self._shown[0].id
+            )
         else:
             name = self._marks.towards(self._current, across, up) or self._current
 
@@ -398,7 +436,9 @@ class MapPage(Page):
 
         if trial is not None and self.model is not None and trial.seconds is not None:
             called = trial.called(self.model.study.base)
-            self.setAccessibleDescription(f"{called}, {show_seconds(trial.seconds.value)}, {trial.verdict}")
+            self.setAccessibleDescription(
+                f"{called}, {show_seconds(trial.seconds.value)}, {trial.verdict}"
+            )
 
         self.ask(lambda session: session.point_at(name))
 
@@ -430,8 +470,16 @@ class MapPage(Page):
             ("Name and note …", lambda: self.ask_remark(trial_id), ""),
             (
                 "Count it again" if trial.remark.left_out else "Leave it out …",
-                lambda: self._take_back(trial_id) if trial.remark.left_out else self.ask_remark(trial_id, leave_out=True),
-                "It is the base" if trial.is_base else "" if planned else "It is not planned any more",
+                lambda: (
+                    self._take_back(trial_id)
+                    if trial.remark.left_out
+                    else self.ask_remark(trial_id, leave_out=True)
+                ),
+                "It is the base"
+                if trial.is_base
+                else ""
+                if planned
+                else "It is not planned any more",
             ),
             (
                 "Make it the base",
@@ -458,10 +506,14 @@ class MapPage(Page):
         if trial is None or self.model is None:
             return None
 
-        dialog = RemarkDialog(trial.configuration.describe(self.model.study.base, most=8), trial.remark, self)
+        dialog = RemarkDialog(
+            trial.configuration.describe(self.model.study.base, most=8), trial.remark, self
+        )
         dialog.left_out.setEnabled(not trial.is_base)
 
-        dialog.remarked.connect(lambda remark: self.ask(lambda session: session.remark(trial_id, remark)))
+        dialog.remarked.connect(
+            lambda remark: self.ask(lambda session: session.remark(trial_id, remark))
+        )
         dialog.open()
         (dialog.left_out if leave_out else dialog.name).setFocus()
 
@@ -486,7 +538,9 @@ class MapPage(Page):
             action.setChecked(axis.key == self._axes[which].key)
             action.triggered.connect(lambda _=False, key=axis.key: self.show_axis(which, key))
 
-        menu.popup(QCursor.pos() if self.underMouse() else self.mapToGlobal(QPoint(60, self.height() // 2)))
+        menu.popup(
+            QCursor.pos() if self.underMouse() else self.mapToGlobal(QPoint(60, self.height() // 2))
+        )
 
     def show_axis(self, which: int, key: str) -> None:
         """Put a quantity on an axis: 0 across, 1 up."""
@@ -500,7 +554,10 @@ class MapPage(Page):
         self.state_changed.emit()
 
     def _take_axes(self, results: Results) -> None:
-        axes = (axis_named(lower_axes(results), self._lower), axis_named(upper_axes(results), self._upper))
+        axes = (
+            axis_named(lower_axes(results), self._lower),
+            axis_named(upper_axes(results), self._upper),
+        )
         if axes != self._axes:
             self._axes = axes
             self._across.unit = axes[0].unit
@@ -532,11 +589,14 @@ class MapPage(Page):
         return (
             None
             if place is None
-            else QPointF(self._plot.mapToParent(self._plot.mapFromScene(self._view.mapViewToScene(place))))
+            else QPointF(
+                self._plot.mapToParent(self._plot.mapFromScene(self._view.mapViewToScene(place)))
+            )
         )
 
     def _draw_looks(self, results: Results) -> None:
-        """The marks: their places hardly change, their looks follow verdicts, pick and what is hovered."""
+        """The marks: their places hardly change, their looks follow verdicts, pick and what is
+        hovered."""
         codes = results.ranks[self._among_trials].astype(np.intp) * len(MARKS)
         lit = self.model.lit if self.model is not None else frozenset()
 
@@ -558,7 +618,9 @@ class MapPage(Page):
                 role = "pick" if pick_too else mark_role(verdict, base_too)
                 shape = "wing" if pick_too else shape_of(verdict, base_too)
                 pixels = PICK_PIXELS if pick_too else MARK_PIXELS + (2 if base_too else 0)
-                looks.append(Look(shape, pixels, self._theme.colour(role).name(), DIM_ALPHA if dim else 255))
+                looks.append(
+                    Look(shape, pixels, self._theme.colour(role).name(), DIM_ALPHA if dim else 255)
+                )
 
         self._marks.set_looks(codes, looks)
 
@@ -569,7 +631,9 @@ class MapPage(Page):
 
         for axis in self._axes:
             figures = [axis.figure(t) for t in self._shown]
-            both = np.array([(f.low, f.high) for f in figures if f is not None], float).reshape(-1, 2)
+            both = np.array([(f.low, f.high) for f in figures if f is not None], float).reshape(
+                -1, 2
+            )
             ends.append(np.log2(np.maximum(both, axis.least)))
 
         across = np.column_stack([ends[0], x, x]).ravel()
@@ -604,21 +668,41 @@ class MapPage(Page):
 
         pen = pg.mkPen(self._theme.text, width=1.5, style=Qt.PenStyle.DashLine)
         self._walker.setData(
-            [{"pos": self._place(trial), "symbol": "o", "size": MARK_PIXELS + 15, "brush": None, "pen": pen}]
+            [
+                {
+                    "pos": self._place(trial),
+                    "symbol": "o",
+                    "size": MARK_PIXELS + 15,
+                    "brush": None,
+                    "pen": pen,
+                }
+            ]
         )
 
     def _draw_predictions(self, results: Results) -> None:
-        """What a search expects of combinations that were not rendered: dotted outlines, which nothing else has."""
+        """What a search expects of combinations that were not rendered: dotted outlines, which
+        nothing else has."""
         usual = (self._axes[0].key, self._axes[1].key) == (TIME, SHARE)
         advice = self.model.advice if self.model is not None and usual else None
-        known = {trial.configuration.effective() for trial in self._shown} if advice is not None else set()
-        outlooks = [o for o in advice.outlooks if o.configuration.effective() not in known] if advice is not None else []
+        known = (
+            {trial.configuration.effective() for trial in self._shown}
+            if advice is not None
+            else set()
+        )
+        outlooks = (
+            [o for o in advice.outlooks if o.configuration.effective() not in known]
+            if advice is not None
+            else []
+        )
         dots = pg.mkPen(self._theme.colour("quiet"), width=1.4, style=Qt.PenStyle.DotLine)
 
         self._predictions.setData(
             [
                 {
-                    "pos": (math.log2(o.seconds.value), math.log2(max(o.share.value, self._axes[1].least))),
+                    "pos": (
+                        math.log2(o.seconds.value),
+                        math.log2(max(o.share.value, self._axes[1].least)),
+                    ),
                     "symbol": "o",
                     "size": MARK_PIXELS + 1,
                     "brush": None,
@@ -654,7 +738,11 @@ class MapPage(Page):
     def _draw_trail(self, results: Results) -> None:
         assert self.model is not None
         key = self.model.selected_setting
-        trail = [t for t in trail_of(results.study, results, key) if self._is_placed(t)] if key is not None else []
+        trail = (
+            [t for t in trail_of(results.study, results, key) if self._is_placed(t)]
+            if key is not None
+            else []
+        )
         self._trail_labels = []
 
         if len(trail) < 2 or key is None:
@@ -666,28 +754,47 @@ class MapPage(Page):
         spans = [t.seconds for t in trail if t.seconds is not None]
         bend = None
 
-        if max(s.low for s in spans) > min(s.high for s in spans):  # else their times cannot be told apart
-            bend = knee([(t.seconds.value, max(t.share.value, 1e-6)) for t in trail if t.seconds and t.share])
+        if max(s.low for s in spans) > min(
+            s.high for s in spans
+        ):  # else their times cannot be told apart
+            bend = knee(
+                [
+                    (t.seconds.value, max(t.share.value, 1e-6))
+                    for t in trail
+                    if t.seconds and t.share
+                ]
+            )
 
         for k, trial in enumerate(trail):
             x, y = self._place(trial)
             words = trial.configuration.catalogue[key].show(trial.configuration[key])
-            self._trail_labels.append((f"{words} · knee" if k == bend else words, x, y, "ink", TRAIL_ANCHORS))
+            self._trail_labels.append(
+                (f"{words} · knee" if k == bend else words, x, y, "ink", TRAIL_ANCHORS)
+            )
 
     def _draw_floor(self, results: Results) -> None:
-        """The reference's own grain as a share of the grain limit: nothing can be told from errors near it."""
+        """The reference's own grain as a share of the grain limit: nothing can be told from errors
+        near it."""
         snapshot = self.model.snapshot if self.model is not None else None
         limit = results.limits.grain
-        floor = snapshot.reference.floor if snapshot is not None and snapshot.reference is not None else None
+        floor = (
+            snapshot.reference.floor
+            if snapshot is not None and snapshot.reference is not None
+            else None
+        )
         known = floor is not None and limit is not None and self._axes[1].key == SHARE
         self._floor.setVisible(known and bool(self._shown))
 
         if floor is not None and limit is not None:
             self._floor.setPos(math.log2(max(floor / limit, self._axes[1].least)))
-            self._floor.setPen(pg.mkPen(self._theme.colour("quiet", 130), width=1, style=Qt.PenStyle.DotLine))
+            self._floor.setPen(
+                pg.mkPen(self._theme.colour("quiet", 130), width=1, style=Qt.PenStyle.DotLine)
+            )
             self._floor.label.setColor(self._theme.colour("quiet"))
 
-    def _label(self, text: str, x: float, y: float, role: str, *anchors: tuple[float, float]) -> None:
+    def _label(
+        self, text: str, x: float, y: float, role: str, *anchors: tuple[float, float]
+    ) -> None:
         """Words at a mark; `anchors` are the places they may take, the best first."""
         label = pg.TextItem(text, color=self._theme.colour(role), anchor=anchors[0])
         label.setFont(font(SMALL, bold=True))
@@ -697,10 +804,14 @@ class MapPage(Page):
         self._labels.append((label, anchors))
 
     def _untangle_labels(self) -> None:
-        """Give every label the first of its places where it covers none of those before it and no mark, or as few as can be:
-        a mark that is covered shows through, two words on each other cannot be read."""
+        """Give every label the first of its places where it covers none of those before it and no
+        mark, or as few as can be: a mark that is covered shows through, two words on each other
+        cannot be read."""
         reach = MARK_PIXELS / 2
-        at = [self._view.mapViewToScene(QPointF(x, y)) for x, y in self._places[:MOST_KEPT_CLEAR].tolist()]
+        at = [
+            self._view.mapViewToScene(QPointF(x, y))
+            for x, y in self._places[:MOST_KEPT_CLEAR].tolist()
+        ]
         marks = [QRectF(p.x() - reach, p.y() - reach, MARK_PIXELS, MARK_PIXELS) for p in at]
         taken: list[QRectF] = []
 
@@ -708,17 +819,26 @@ class MapPage(Page):
             size = label.boundingRect().size()
             at = self._view.mapViewToScene(label.pos())
             places = [
-                QRectF(at.x() - ax * size.width(), at.y() - ay * size.height(), size.width(), size.height())
+                QRectF(
+                    at.x() - ax * size.width(),
+                    at.y() - ay * size.height(),
+                    size.width(),
+                    size.height(),
+                )
                 for ax, ay in anchors
             ]
 
-            covered = [tuple(sum(map(place.intersects, others)) for others in (taken, marks)) for place in places]
+            covered = [
+                tuple(sum(map(place.intersects, others)) for others in (taken, marks))
+                for place in places
+            ]
             best = covered.index(min(covered))
             label.setAnchor(anchors[best])
             taken.append(places[best])
 
     def _fit(self) -> None:
-        """Frame everything whenever the outermost marks changed; in between the view stays where it was put."""
+        """Frame everything whenever the outermost marks changed; in between the view stays where it
+        was put."""
         if not self._shown:
             self._fitted_to = ()
             self._view.setXRange(*SECONDS_WITHOUT_MARKS, padding=0)
@@ -748,7 +868,11 @@ class MapPage(Page):
         if results is not None and not self._shown:
             measuring = self.model is not None and self.model.activity.measuring
             there = [trial for trial in results.trials if trial.is_on_map]
-            unknown = [axis.label for axis in self._axes if all(axis.figure(trial) is None for trial in there)]
+            unknown = [
+                axis.label
+                for axis in self._axes
+                if all(axis.figure(trial) is None for trial in there)
+            ]
             lacking = unknown[0] if there and unknown else ""
 
             self._hint.setText(
@@ -756,7 +880,10 @@ class MapPage(Page):
                 if lacking
                 else "The first mark appears as soon as the reference and one trial are rendered."
                 if measuring
-                else "This page shows every trial as a mark: time across, error up. Find the fastest begins."
+                else (
+                    "This page shows every trial as a mark: time across, error up. Find the "
+                    "fastest begins."
+                )
             )
 
     def resizeEvent(self, event) -> None:  # type: ignore[no-untyped-def]
@@ -781,15 +908,23 @@ class MapPage(Page):
 
     def _trial_at(self, scene_point: QPointF) -> TrialResult | None:
         place = self._view.mapSceneToView(scene_point)
-        return self._trial(self._marks.at(place, REACH_PIXELS) or self._quiet_marks.at(place, REACH_PIXELS))
+        return self._trial(
+            self._marks.at(place, REACH_PIXELS) or self._quiet_marks.at(place, REACH_PIXELS)
+        )
 
     def _trial(self, trial_id: str | None) -> TrialResult | None:
-        return self.model.trial(trial_id) if self.model is not None and trial_id is not None else None
+        return (
+            self.model.trial(trial_id) if self.model is not None and trial_id is not None else None
+        )
 
     def _on_mouse_moved(self, scene_point: QPointF) -> None:
         trial = self._trial_at(scene_point)
         name = trial.id if trial is not None else None
-        outlooks = self._predictions.pointsAt(self._view.mapSceneToView(scene_point)) if trial is None else []
+        outlooks = (
+            self._predictions.pointsAt(self._view.mapSceneToView(scene_point))
+            if trial is None
+            else []
+        )
         results = self.model.results if self.model is not None else None
 
         if len(outlooks) and results is not None:
@@ -840,11 +975,19 @@ class MapPage(Page):
 
     def _look_at(self, name: str) -> None:
         """Show a trial beside the base in Look."""
-        base = self.model.results.base if self.model is not None and self.model.results is not None else None
+        base = (
+            self.model.results.base
+            if self.model is not None and self.model.results is not None
+            else None
+        )
         beside = [] if base is None or base.id == name else [base.id]
         self.ask(lambda session: session.compare([name, *beside]))
         self.page_wanted.emit("Look")
 
 
 def _axis_words(axis: Axis) -> str:
-    return f"{axis.label} ▾" if not axis.unit or axis.unit in ("s", "MiB", "%") else f"{axis.label}, {axis.unit} ▾"
+    return (
+        f"{axis.label} ▾"
+        if not axis.unit or axis.unit in ("s", "MiB", "%")
+        else f"{axis.label}, {axis.unit} ▾"
+    )

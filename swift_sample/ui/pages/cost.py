@@ -1,15 +1,30 @@
-"""Cost: where the time of one trial went, beside another's where one is chosen. First the findings, each with what would test
-it; all figures one click further."""
+"""Cost: where the time of one trial went, beside another's where one is chosen. First the findings,
+each with what would test it; all figures one click further."""
 
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtWidgets import QButtonGroup, QComboBox, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from swift_sample.app.pictures import PictureStore
 from swift_sample.app.toning import BEAUTY, BY_KEY, Lit, Source
-from swift_sample.core.renderers.costs import Bounce, Part, bounces_of, materials_of, memory_of, objects_of
+from swift_sample.core.renderers.costs import (
+    Bounce,
+    Part,
+    bounces_of,
+    materials_of,
+    memory_of,
+    objects_of,
+)
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Capabilities
 from swift_sample.core.study.answers.costs import phases_of, typical_run
@@ -44,7 +59,8 @@ HEATS = ("time", "samples", "grain")
 
 
 class CostPage(Page):
-    """Where the time of one trial goes, the base's where none is chosen, and what is worth trying because of it."""
+    """Where the time of one trial goes, the base's where none is chosen, and what is worth trying
+    because of it."""
 
     name = "Cost"
 
@@ -79,7 +95,9 @@ class CostPage(Page):
         self._beside = QComboBox()
         self._beside.setFont(font(SMALL))
         self._beside.setAccessibleName("Trial beside it, for comparison")
-        self._beside.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self._beside.setSizeAdjustPolicy(
+            QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon
+        )
         self._beside.activated.connect(lambda _: self.show_beside(str(self._beside.currentData())))
         left.addWidget(self._head)
         left.addWidget(self._beside)
@@ -93,7 +111,9 @@ class CostPage(Page):
         self._more = QPushButton("All figures")
         self._by_material = QPushButton("By material")
         self._more.clicked.connect(lambda: self.set_depth(not (self._full or self._materials)))
-        self._by_material.setToolTip("What each feature of each material costs, and whether it would be missed")
+        self._by_material.setToolTip(
+            "What each feature of each material costs, and whether it would be missed"
+        )
         self._by_material.clicked.connect(self.show_materials)
         top = QHBoxLayout()
         top.addWidget(self._title)
@@ -170,10 +190,20 @@ class CostPage(Page):
 
         if trial is None or record is None or snapshot is None:
             self._title.setText(
-                "This page shows where the time goes, as soon as one trial is rendered. Find the fastest begins."
+                "This page shows where the time goes, as soon as one trial is rendered. Find "
+                "the "
+                "fastest begins."
             )
             self._title.setWordWrap(True)
-            for widget in (self._head, self._beside, self._more, self._by_material, self._phases, self._scale, self._caches):
+            for widget in (
+                self._head,
+                self._beside,
+                self._more,
+                self._by_material,
+                self._phases,
+                self._scale,
+                self._caches,
+            ):
                 widget.hide()
 
             self._canvas.show_pictures([Shown("", None, "Nothing is rendered yet.")], wipe=False)
@@ -188,7 +218,9 @@ class CostPage(Page):
             part.setVisible(can.samples)
 
         if not can.samples:  # it tells nothing that could lie over the picture
-            next(button for button in self._heats.buttons() if button.objectName() == NO_HEAT).setChecked(True)
+            next(
+                button for button in self._heats.buttons() if button.objectName() == NO_HEAT
+            ).setChecked(True)
 
         self._numbers = record.numbers
         self._show_choice_beside(results, trial)
@@ -198,7 +230,15 @@ class CostPage(Page):
         other_run = typical_run(other) if other is not None and other is not trial else None
         other_record = snapshot.record(other_run.number) if other_run is not None else None
         of_all = results if self._materials else None
-        state = (trial, other, self._full, of_all, self._theme.name, results.study.values_to_try(), model.activity.measuring)
+        state = (
+            trial,
+            other,
+            self._full,
+            of_all,
+            self._theme.name,
+            results.study.values_to_try(),
+            model.activity.measuring,
+        )
 
         if state == self._shown:
             return
@@ -228,7 +268,9 @@ class CostPage(Page):
 
     def _show_features(self, results: Results, snapshot: Snapshot) -> None:
         measuring = self.model is not None and self.model.activity.measuring
-        features = FeatureList(results, snapshot, self._pictures, measuring, self._every_group, self.ask)
+        features = FeatureList(
+            results, snapshot, self._pictures, measuring, self._every_group, self.ask
+        )
         features.more.clicked.connect(self._show_every_group)
         self._page.addWidget(features)
 
@@ -240,10 +282,20 @@ class CostPage(Page):
     def _show_choice_beside(self, results: Results, trial: TrialResult) -> None:
         """Every other trial that was rendered, for its figures beside this one's."""
         choices = [("beside: nothing", NOBODY)]
-        for one in sorted((t for t in results.trials if t.runs and t is not trial), key=_seconds_of):
-            choices.append((f"beside: {show_seconds(_seconds_of(one))}   {one.called(results.study.base)}", one.id))
+        for one in sorted(
+            (t for t in results.trials if t.runs and t is not trial), key=_seconds_of
+        ):
+            choices.append(
+                (
+                    f"beside: {show_seconds(_seconds_of(one))}   {one.called(results.study.base)}",
+                    one.id,
+                )
+            )
 
-        if [(self._beside.itemText(k), self._beside.itemData(k)) for k in range(self._beside.count())] != choices:
+        if [
+            (self._beside.itemText(k), self._beside.itemData(k))
+            for k in range(self._beside.count())
+        ] != choices:
             self._beside.clear()
             for words, name in choices:
                 self._beside.addItem(words, name)
@@ -280,18 +332,28 @@ class CostPage(Page):
             counts, _ = np.histogram(samples, bins=min(40, most - least + 1))
             self._add_heading("Pixels by samples")
             chart = Histogram(self._theme)
-            chart.show_counts([float(c) for c in counts], (f"{least} samples", f"{most} samples"), self._theme)
+            chart.show_counts(
+                [float(c) for c in counts], (f"{least} samples", f"{most} samples"), self._theme
+            )
             self._page.addWidget(chart)
 
     def _trial(self, results: Results) -> TrialResult | None:
         chosen = results.by_id.get(self._chosen) if self._chosen is not None else None
-        return next((trial for trial in (chosen, results.base) if trial is not None and trial.runs), None)
+        return next(
+            (trial for trial in (chosen, results.base) if trial is not None and trial.runs), None
+        )
 
     def _show_picture(self, results: Results, path: Path | None, trial_id: str) -> None:
         checked = self._heats.checkedButton()
-        heat = checked.objectName() if checked is not None and checked.objectName() != NO_HEAT else BEAUTY
+        heat = (
+            checked.objectName()
+            if checked is not None and checked.objectName() != NO_HEAT
+            else BEAUTY
+        )
         layers = self._pictures.get(path, heat) if path is not None else None
-        source = Source(layers, results.study.view, heat, lit=self._lit) if layers is not None else None
+        source = (
+            Source(layers, results.study.view, heat, lit=self._lit) if layers is not None else None
+        )
         self._canvas.show_pictures([Shown(trial_id, source, "Loading …")], wipe=False)
         self._scale.setVisible(heat != BEAUTY and source is not None and not source.problem)
 
@@ -319,8 +381,14 @@ class CostPage(Page):
             if not snapshot.renderer.findings:
                 can = snapshot.renderer.capabilities
                 title = snapshot.renderer.title
-                missing = [can.why_not(name).removeprefix("this renderer ") for name in ("phases", "bounces", "materials")]
-                words = f"{title[0].upper()}{title[1:]}: {'; '.join(reason for reason in missing if reason)}."
+                missing = [
+                    can.why_not(name).removeprefix("this renderer ")
+                    for name in ("phases", "bounces", "materials")
+                ]
+                words = (
+                    f"{title[0].upper()}{title[1:]}: "
+                    f"{'; '.join(reason for reason in missing if reason)}."
+                )
 
             self._page.addWidget(quiet(words))
 
@@ -333,7 +401,9 @@ class CostPage(Page):
         wanted = trial.configuration.replace(finding.changes)
         changed = wanted.describe(results.study.base)
         changes = wanted.differences(results.study.base)
-        tested = next((t for t in results.trials if t.configuration == wanted and t.is_on_map), None)
+        tested = next(
+            (t for t in results.trials if t.configuration == wanted and t.is_on_map), None
+        )
 
         if not finding.changes:
             pass
@@ -347,14 +417,20 @@ class CostPage(Page):
             measuring = self.model is not None and self.model.activity.measuring
             button = QPushButton(f"Try {wanted.describe(trial.configuration)}")
             button.setEnabled(not measuring)
-            tip = "Pause measuring first" if measuring else f"Measures {changed} now, and nothing else"
+            tip = (
+                "Pause measuring first"
+                if measuring
+                else f"Measures {changed} now, and nothing else"
+            )
             button.setToolTip(plain_tip(tip))
             button.clicked.connect(lambda: self.ask(lambda session: session.try_changes(changes)))
             answer.addWidget(button)
 
             if not finding.mends:
                 least, most = finding.gain
-                answer.addWidget(quiet(f"expected to save {least:.0%} to {most:.0%} of the time"), 1)
+                answer.addWidget(
+                    quiet(f"expected to save {least:.0%} to {most:.0%} of the time"), 1
+                )
             else:
                 answer.addStretch(1)
 
@@ -365,7 +441,9 @@ class CostPage(Page):
 
         return card
 
-    def _show_figures(self, result: RunRecord, can: Capabilities, other: RunRecord | None = None) -> None:
+    def _show_figures(
+        self, result: RunRecord, can: Capabilities, other: RunRecord | None = None
+    ) -> None:
         bounces = bounces_of(result)
         if bounces:
             self._show_bounces(bounces[0], bounces[1:])
@@ -375,11 +453,19 @@ class CostPage(Page):
             ("By object seen first", "object", objects_of),
         ):
             parts = parts_of_record(result)
-            beside = {part.name: part.amount for part in parts_of_record(other)} if other is not None else {}
+            beside = (
+                {part.name: part.amount for part in parts_of_record(other)}
+                if other is not None
+                else {}
+            )
             if parts:
                 self._add_table(title, _seconds_rows(parts, beside), ("sample",), layer)
 
-        kinds = [(kind, count) for kind, count in result.rays.items() if kind != "total" and isinstance(count, int)]
+        kinds = [
+            (kind, count)
+            for kind, count in result.rays.items()
+            if kind != "total" and isinstance(count, int)
+        ]
         most = max((count for _, count in kinds), default=0)
 
         if most:
@@ -393,13 +479,19 @@ class CostPage(Page):
         if result.textures:
             largest = result.textures[0].bytes
             rows = [
-                BarRow(t.name or "texture", (t.bytes / largest,), f"{t.width}×{t.height}, {t.bytes / 2**20:.1f} MiB")
+                BarRow(
+                    t.name or "texture",
+                    (t.bytes / largest,),
+                    f"{t.width}×{t.height}, {t.bytes / 2**20:.1f} MiB",
+                )
                 for t in result.textures[:MOST_TEXTURES_SHOWN]
             ]
 
             self._add_table("Textures", rows, ("build",))
 
-        memory = [BarRow(p.name, (p.share,), f"{p.amount / 2**20:.1f} MiB") for p in memory_of(result)]
+        memory = [
+            BarRow(p.name, (p.share,), f"{p.amount / 2**20:.1f} MiB") for p in memory_of(result)
+        ]
         if memory:
             self._add_table("Memory", memory, ("build",))
 
@@ -414,36 +506,54 @@ class CostPage(Page):
         if bounces:
             words.append(f"{sum(b.rays for b in bounces) / 1e6:.1f} million rays.")
         if result.texture_reads is not None and result.texture_misses is not None:
-            words.append(f"{result.texture_reads:,} texture reads, of which {result.texture_misses:,} from disk.")
+            words.append(
+                f"{result.texture_reads:,} texture reads, of which {result.texture_misses:,} "
+                "from "
+                "disk."
+            )
 
         waited = (
             ""
             if result.tail_seconds is None
             else (f"; the last tiles kept threads waiting for {show_seconds(result.tail_seconds)}")
         )
-        words.append(f"Processor: {show_seconds(result.cpu_seconds)} of all threads together{waited}.")
+        words.append(
+            f"Processor: {show_seconds(result.cpu_seconds)} of all threads together{waited}."
+        )
         if result.peak_memory_bytes:
             words.append(f"Peak memory {result.peak_memory_bytes / 2**20:.0f} MiB.")
 
         self._page.addWidget(quiet(" ".join(words)))
-        absent = [can.why_not(name).removeprefix("this renderer ") for name in ("bounces", "materials", "memory", "samples")]
+        absent = [
+            can.why_not(name).removeprefix("this renderer ")
+            for name in ("bounces", "materials", "memory", "samples")
+        ]
         if any(absent):
             self._page.addWidget(quiet(f"This renderer {', '.join(filter(None, absent))}."))
 
-        grain = ", ".join(f"{grain:.1f} with {count}" for count, grain in sorted(result.grain_by_samples.items()))
+        grain = ", ".join(
+            f"{grain:.1f} with {count}" for count, grain in sorted(result.grain_by_samples.items())
+        )
         if grain:
-            self._page.addWidget(quiet(f"Grain in levels before denoising, as samples came in: {grain}."))
+            self._page.addWidget(
+                quiet(f"Grain in levels before denoising, as samples came in: {grain}.")
+            )
 
     def _show_bounces(self, seen: Bounce, later: Sequence[Bounce]) -> None:
         rows = [
-            BarRow(f"bounce {b.number}", (b.time_share, b.light_share), f"{b.time_share:.1%} time, {b.light_share:.2%} light")
+            BarRow(
+                f"bounce {b.number}",
+                (b.time_share, b.light_share),
+                f"{b.time_share:.1%} time, {b.light_share:.2%} light",
+            )
             for b in later
         ]
         self._add_table("Bounces: time above light", rows, ("sample", "pick"), "light")
 
         self._page.addWidget(
             quiet(
-                f"What the camera sees itself, lit directly, takes {seen.time_share:.0%} of the time and "
+                f"What the camera sees itself, lit directly, takes {seen.time_share:.0%} of the "
+                "time and "
                 f"brings {seen.light_share:.0%} of the light."
             )
         )
@@ -453,7 +563,9 @@ class CostPage(Page):
         heading.setFont(font(SMALL, bold=True))
         self._page.addWidget(heading)
 
-    def _add_table(self, title: str, rows: list[BarRow], roles: tuple[str, ...], lights: str = "") -> None:
+    def _add_table(
+        self, title: str, rows: list[BarRow], roles: tuple[str, ...], lights: str = ""
+    ) -> None:
         """`lights` is the layer in which a row that is pointed at lights up its pixels."""
         self._add_heading(title)
         table = BarTable(self._theme, roles)
@@ -470,7 +582,11 @@ def _seconds_rows(parts: list[Part], beside: Mapping[str, float]) -> list[BarRow
     for part in parts:
         words = f"{show_seconds(part.amount)}, {part.share:.0%}"
         if beside:
-            words += f"; {show_seconds(beside[part.name])} beside" if part.name in beside else "; none beside"
+            words += (
+                f"; {show_seconds(beside[part.name])} beside"
+                if part.name in beside
+                else "; none beside"
+            )
         rows.append(BarRow(part.name, (part.share,), words))
 
     return rows

@@ -1,5 +1,5 @@
-"""What each feature of the scene costs: a card for each that was tried, with the place where it shows most; then what was not
-tried yet, by material, object and light."""
+"""What each feature of the scene costs: a card for each that was tried, with the place where it
+shows most; then what was not tried yet, by material, object and light."""
 
 from collections.abc import Callable, Mapping
 
@@ -87,13 +87,17 @@ class FeatureList(QWidget):
     def _introduce(self) -> None:
         self._column.addWidget(
             quiet(
-                "Features of the scene can be left out one at a time, to see what each costs and whether it would be missed: "
-                "light through glass, coats, bumps, glow, cut-outs, haze, shadows. The scene's file is never changed."
+                "Features of the scene can be left out one at a time, to see what each costs and "
+                "whether it would be missed: "
+                "light through glass, coats, bumps, glow, cut-outs, haze, shadows. The scene's "
+                "file is never changed."
             )
         )
         self._add_button("See what the scene has", lambda session: session.find_features())
 
-    def _add_button(self, words: str, request: Request, name: str = "", tip: str = "") -> QPushButton:
+    def _add_button(
+        self, words: str, request: Request, name: str = "", tip: str = ""
+    ) -> QPushButton:
         button = QPushButton(words)
         button.setAccessibleName(name or words)
         button.setEnabled(not self._measuring)
@@ -111,13 +115,18 @@ class FeatureList(QWidget):
         record = self._snapshot.record(run.number) if run is not None else None
         wanted = audited(study, record).values_to_try()
         known = {(row.setting.key, row.value) for row in rows if row.trial is not None}
-        count = sum((s.key, s.cheaper[-1]) not in known for s in study.catalogue.of_parts if s.key in wanted)
+        count = sum(
+            (s.key, s.cheaper[-1]) not in known for s in study.catalogue.of_parts if s.key in wanted
+        )
 
         if count:
             once = base.seconds.value if base is not None and base.seconds is not None else 0.0
             about = f" (about {show_seconds(once * count * study.repeats)})" if once else ""
             words = f"Try {count} feature{'s' if count > 1 else ''}{about}"
-            tip = "Each is left out by itself, measured like any trial; those that can hardly win anything are not tried"
+            tip = (
+                "Each is left out by itself, measured like any trial; those that can hardly win "
+                "anything are not tried"
+            )
             self._add_button(words, lambda session: session.audit_features(record), tip=tip)
 
     def _offer_together(self, rows: list[Row]) -> None:
@@ -126,7 +135,9 @@ class FeatureList(QWidget):
             self._column.addWidget(quiet(words_of_all(everything, self._results)))
             if everything.trial is None:
                 changes = dict(everything.changes)
-                self._add_button("Try all of them at once", lambda session: session.try_changes(changes))
+                self._add_button(
+                    "Try all of them at once", lambda session: session.try_changes(changes)
+                )
 
     def _tried_card(self, row: Row) -> QWidget:
         """What one feature costs, beside the place where it shows most."""
@@ -143,7 +154,11 @@ class FeatureList(QWidget):
             if crop is not None:
                 picture = PlainLabel()
                 picture.setPixmap(crop)
-                picture.setToolTip("the base" if trial is base else f"with {row.setting.label} {row.setting.show(row.value)}")
+                picture.setToolTip(
+                    "the base"
+                    if trial is base
+                    else f"with {row.setting.label} {row.setting.show(row.value)}"
+                )
                 line.addWidget(picture)
 
         return _card(line)
@@ -156,13 +171,16 @@ class FeatureList(QWidget):
 
         rest = groups[len(shown) :]
         if rest:
-            share = sum(group.rows[0].share or 0.0 for group in rest if group.part.kind == "material")
+            share = sum(
+                group.rows[0].share or 0.0 for group in rest if group.part.kind == "material"
+            )
             self.more.setText(f"{len(rest)} more, materials of {share:.0%} of the time")
             self.more.show()
             self._column.addWidget(self.more, 0, Qt.AlignmentFlag.AlignLeft)
 
     def _group_card(self, group: Group) -> QWidget:
-        """The untried features of one material, object or light, each with a button for every value."""
+        """The untried features of one material, object or light, each with a button for every
+        value."""
         column = QVBoxLayout()
         column.addWidget(_title(group.words))
         by_setting: dict[str, list[Row]] = {}
@@ -179,7 +197,9 @@ class FeatureList(QWidget):
         label = setting.label.rpartition(": ")[2]
         line = Flow()
         told = [label] + ([f"at most {rows[0].most:.0%}"] if rows[0].most is not None else [])
-        words = quiet(", ".join(told) + (f"; {setting.why_tried}" if setting.why_tried else ""), wrap=False)
+        words = quiet(
+            ", ".join(told) + (f"; {setting.why_tried}" if setting.why_tried else ""), wrap=False
+        )
         words.setToolTip(setting.help)
         line.addWidget(words)
 
@@ -188,15 +208,23 @@ class FeatureList(QWidget):
             button = QPushButton(f"Try {row.setting.show(row.value)}")
             button.setAccessibleName(f"Try {setting.label} {setting.show(row.value)}")
             button.setEnabled(not self._measuring)
-            button.setToolTip("Pause measuring first" if self._measuring else "Measures this one trial now")
-            button.clicked.connect(lambda _, changes=changes: self._ask(lambda session: session.try_changes(changes)))
+            button.setToolTip(
+                "Pause measuring first" if self._measuring else "Measures this one trial now"
+            )
+            button.clicked.connect(
+                lambda _, changes=changes: self._ask(lambda session: session.try_changes(changes))
+            )
             line.addWidget(button)
 
         return line
 
     def _crop_where_it_shows(self, trial_id: str, changed: TrialResult) -> QPixmap | None:
         """A trial's picture at the place where another one is furthest from the reference."""
-        places = [figure.place for key in WORST_FIRST if (figure := changed.figures.get(key)) is not None and figure.place]
+        places = [
+            figure.place
+            for key in WORST_FIRST
+            if (figure := changed.figures.get(key)) is not None and figure.place
+        ]
         path = self._snapshot.picture_of(trial_id)
         layers = self._pictures.get(path) if path is not None and places else None
 

@@ -21,7 +21,8 @@ from swift_sample.ui.widgets.parts import dress, quiet
 from swift_sample.ui.widgets.words import PlainLabel
 
 EMPTY = (
-    "This page shows what a sequence will take: base and pick are rendered at a few frames spread over it. Each bar is a "
+    "This page shows what a sequence will take: base and pick are rendered at a few frames spread "
+    "over it. Each bar is a "
     "frame, its lower part reading and building the scene. Set the frames above and measure them."
 )
 MOST_MACHINES = 10_000
@@ -43,7 +44,9 @@ class FramesPage(Page):
         self._first = _field("first frame", 0, MOST_FRAMES, 0)
         self._last = _field("last frame", 1, MOST_FRAMES, 47)
         self._count = _field("frames to measure", 2, MOST_SAMPLED_FRAMES, DEFAULT_COUNT)
-        self._machines = _field("machines like this one that share the sequence", 1, MOST_MACHINES, 1)
+        self._machines = _field(
+            "machines like this one that share the sequence", 1, MOST_MACHINES, 1
+        )
         self._measure = QPushButton("Measure frames")
         self._measure.clicked.connect(self._ask)
         self._words = quiet("")
@@ -119,15 +122,28 @@ class FramesPage(Page):
         facts = model.facts if model is not None else None
         still = facts.still if facts is not None else ""
         self._measure.setEnabled(ready and not measuring)
-        self._measure.setToolTip("" if ready else "Measure the study first: frames are rendered with its base and its pick")
+        self._measure.setToolTip(
+            ""
+            if ready
+            else "Measure the study first: frames are rendered with its base and its pick"
+        )
 
-        if facts is not None and facts.frames and not still and self._plan() is None and not self._offered:
+        if (
+            facts is not None
+            and facts.frames
+            and not still
+            and self._plan() is None
+            and not self._offered
+        ):
             self._offered = True
             self._last.setValue(facts.frames - 1)
 
         left = self._left(measured) if measured is not None else ""
         if still and not left:
-            left = f"{still[:1].upper()}{still[1:]}, so that every frame takes as long as the one that is measured."
+            left = (
+                f"{still[:1].upper()}{still[1:]}, so that every frame takes as long as the one "
+                "that is measured."
+            )
 
         self._words.setText(left)
         self._words.setVisible(bool(left))
@@ -145,13 +161,19 @@ class FramesPage(Page):
         self._tell(measured, names)
 
     def _left(self, found: FrameResults) -> str:
-        """How many runs are left, and about how long they take: each as long as those that were made."""
+        """How many runs are left, and about how long they take: each as long as those that were
+        made."""
         if not found.left or self.model is None:
             return ""
 
-        made = [r.seconds.value + r.ready_seconds for rs in found.by_configuration.values() for r in rs]
+        made = [
+            r.seconds.value + r.ready_seconds for rs in found.by_configuration.values() for r in rs
+        ]
         about = f", about {show_seconds(found.left * statistics.mean(made))}" if made else ""
-        return f"{found.left} of {RUNS * len(found.plan.frames()) * len(self.model.frame_names())} runs left{about}"
+        return (
+            f"{found.left} of {RUNS * len(found.plan.frames()) * len(self.model.frame_names())} "
+            f"runs left{about}"
+        )
 
     def _draw(self, found: FrameResults, names: dict[Configuration, str]) -> None:
         self._plot.clear()
@@ -181,22 +203,41 @@ class FramesPage(Page):
         self._legend.setText("&nbsp;&nbsp;&nbsp;".join(words))
         self._plot.getAxis("bottom").setTicks([[(frame, str(frame)) for frame in frames]])
         self._plot.setXRange(frames[0] - step * 0.6, frames[-1] + step * 0.6, padding=0)
-        tallest = max((r.seconds.high + r.ready_seconds for rs in found.by_configuration.values() for r in rs), default=1.0)
+        tallest = max(
+            (
+                r.seconds.high + r.ready_seconds
+                for rs in found.by_configuration.values()
+                for r in rs
+            ),
+            default=1.0,
+        )
         self._plot.setYRange(0, tallest * 1.14, padding=0)
 
     def _bar(self, result: FrameResult, x: float, width: float, role: str, worst: bool) -> None:
-        """Building below, the rest above, the interval as a line, and words at the slowest frame."""
+        """Building below, the rest above, the interval as a line, and words at the slowest
+        frame."""
         build = result.build_seconds + result.ready_seconds
         colour = self._theme.colour(role)
         soft = self._theme.colour(role, 110)
         for low, high, brush in ((0.0, build, soft), (build, result.built_anew, colour)):
-            self._plot.addItem(pg.BarGraphItem(x0=x - width / 2, width=width, y0=low, y1=high, brush=brush, pen=None))
+            self._plot.addItem(
+                pg.BarGraphItem(
+                    x0=x - width / 2, width=width, y0=low, y1=high, brush=brush, pen=None
+                )
+            )
 
-        low, high = result.seconds.low + result.ready_seconds, result.seconds.high + result.ready_seconds
-        self._plot.addItem(pg.PlotCurveItem([x, x], [low, high], pen=pg.mkPen(self._theme.text, width=1)))
+        low, high = (
+            result.seconds.low + result.ready_seconds,
+            result.seconds.high + result.ready_seconds,
+        )
+        self._plot.addItem(
+            pg.PlotCurveItem([x, x], [low, high], pen=pg.mkPen(self._theme.text, width=1))
+        )
 
         if worst:
-            label = pg.TextItem(f"slowest {show_seconds(result.built_anew)}", color=colour, anchor=(0, 1.05))
+            label = pg.TextItem(
+                f"slowest {show_seconds(result.built_anew)}", color=colour, anchor=(0, 1.05)
+            )
             label.setFont(font(SMALL, bold=True))
             label.setPos(x - width / 2, high)
             self._plot.addItem(label)
@@ -217,7 +258,11 @@ class FramesPage(Page):
         self._ask()
 
     def _fill(self, plan: FramePlan) -> None:
-        for field, value in ((self._first, plan.first), (self._last, plan.last), (self._count, plan.count)):
+        for field, value in (
+            (self._first, plan.first),
+            (self._last, plan.last),
+            (self._count, plan.count),
+        ):
             field.setValue(value)
 
     def _ask(self) -> None:

@@ -1,4 +1,5 @@
-"""Machines: who has joined and what each does, and the answer on every kind of machine side by side."""
+"""Machines: who has joined and what each does, and the answer on every kind of machine side by
+side."""
 
 from collections.abc import Sequence
 
@@ -36,9 +37,11 @@ from swift_sample.ui.widgets.parts import beside, dress, quiet
 from swift_sample.ui.widgets.words import PlainLabel
 
 EMPTY = (
-    "Other computers can measure this study: more of one kind share its trials, and of another kind each gets an answer "
+    "Other computers can measure this study: more of one kind share its trials, and of another "
+    "kind each gets an answer "
     "of its own. On one of them type <b>swift-sample machines start</b>, on the others "
-    "<b>swift-sample machines join</b> with the address that it says; then enter that address above. The guide says how "
+    "<b>swift-sample machines join</b> with the address that it says; then enter that address "
+    "above. The guide says how "
     "computers in one network trust each other."
 )
 MOST_MAPS = 3
@@ -46,7 +49,8 @@ MOST_MAPS = 3
 MARK_PIXELS = 9
 PICK_PIXELS = 15
 LONG_PIXELS, MOST_ROWS, ROOM_PIXELS = 280, 6, 20
-"""How wide descriptions of machines are, rows of a table that are seen at once, and room for what scrolls it sideways."""
+"""How wide descriptions of machines are, rows of a table that are seen at once, and room for what
+scrolls it sideways."""
 THERE = ("Machine", "Kind", "Does", "Runs", "Beside this one", "Last words")
 
 
@@ -67,11 +71,21 @@ class MachinesPage(Page):
         self._keys.setToolTip("The folder of keys by which computers in a network know each other")
         self._keys.clicked.connect(self._choose_keys)
         self._use = QCheckBox("Measure there")
-        self._use.setToolTip("What is measured from now on is done by the machines that meet there, not by this computer")
+        self._use.setToolTip(
+            "What is measured from now on is done by the machines that meet there, not by this "
+            "computer"
+        )
         self._use.toggled.connect(lambda _: self._ask())
         self._look = QPushButton("Who is there?")
         self._look.clicked.connect(lambda: self._ask(look=True))
-        head = beside(PlainLabel("Machines meet at"), self._address, self._keys, self._use, self._look, stretch=True)
+        head = beside(
+            PlainLabel("Machines meet at"),
+            self._address,
+            self._keys,
+            self._use,
+            self._look,
+            stretch=True,
+        )
         self._words = quiet("")
         self._hint = quiet(EMPTY)
         self._hint.setTextFormat(Qt.TextFormat.RichText)
@@ -92,7 +106,13 @@ class MachinesPage(Page):
         maps.setContentsMargins(0, 0, 0, 0)
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 8, 16, 12)
-        for widget in (head, self._words, self._hint, self._there, beside(self._side, self._show, stretch=True)):
+        for widget in (
+            head,
+            self._words,
+            self._hint,
+            self._there,
+            beside(self._side, self._show, stretch=True),
+        ):
             column.addWidget(widget)
 
         for widget in (self._answers, self._shared):
@@ -132,7 +152,13 @@ class MachinesPage(Page):
         for widget in (self._address, self._keys, self._use, self._look):
             widget.setEnabled(can and model is not None and not measuring)
 
-        self._words.setText(HOW_TO_GET[0].upper() + HOW_TO_GET[1:] if not can else shown.words if shown is not None else "")
+        self._words.setText(
+            HOW_TO_GET[0].upper() + HOW_TO_GET[1:]
+            if not can
+            else shown.words
+            if shown is not None
+            else ""
+        )
         self._words.setVisible(bool(self._words.text()))
         kinds = model.snapshot.kinds if model is not None and model.snapshot is not None else ()
         self._show_members(members, kinds)
@@ -141,7 +167,9 @@ class MachinesPage(Page):
         for part in (self._answers, self._shared, self._maps, self._side, self._show):
             part.setVisible(several)
 
-        looked = model.snapshot.state.machine if model is not None and model.snapshot is not None else ""
+        looked = (
+            model.snapshot.state.machine if model is not None and model.snapshot is not None else ""
+        )
         state = (kinds, looked, self._theme.name)
 
         if state != self._drawn and several:
@@ -152,7 +180,10 @@ class MachinesPage(Page):
 
     def _show_members(self, members: tuple[Member, ...], kinds: tuple[Kind, ...]) -> None:
         self._there.setVisible(bool(members))
-        rows = [(m.host, m.label, m.state, str(m.runs), _beside_this(m.machine, kinds), m.said) for m in members]
+        rows = [
+            (m.host, m.label, m.state, str(m.runs), _beside_this(m.machine, kinds), m.said)
+            for m in members
+        ]
         _fill(self._there, rows)
 
     def _show_answers(self, kinds: tuple[Kind, ...], looked: str) -> None:
@@ -188,13 +219,21 @@ class MachinesPage(Page):
 
         for kind, trials in zip(shown, points, strict=True):
             plot = pg.PlotWidget(
-                axisItems={"bottom": LogAxis("bottom", "s", _nothing), "left": LogAxis("left", "", _nothing)}
+                axisItems={
+                    "bottom": LogAxis("bottom", "s", _nothing),
+                    "left": LogAxis("left", "", _nothing),
+                }
             )
             plot.setMenuEnabled(False)
             plot.hideButtons()
             plot.setMouseEnabled(False, False)
             plot.setAccessibleName(f"Trials on {kind.label}")
-            dress(plot, self._theme, f"seconds on {HERE if kind.is_here else kind.label}", "limit share")
+            dress(
+                plot,
+                self._theme,
+                f"seconds on {HERE if kind.is_here else kind.label}",
+                "limit share",
+            )
             plot.setXRange(xs.min() - 0.25, xs.max() + 0.25, padding=0)
             plot.setYRange(min(ys.min(), 0) - 0.25, max(ys.max(), 0) + 0.25, padding=0)
             plot.addItem(pg.InfiniteLine(0.0, 0, pen=pg.mkPen(self._theme.line, width=1)))
@@ -211,9 +250,17 @@ class MachinesPage(Page):
             for t in trials:
                 is_pick = pick is not None and t.id == pick.trial.id
                 shape, role = (
-                    ("wing", "pick") if is_pick else (shape_of(t.verdict, t.is_base), mark_role(t.verdict, t.is_base))
+                    ("wing", "pick")
+                    if is_pick
+                    else (shape_of(t.verdict, t.is_base), mark_role(t.verdict, t.is_base))
                 )
-                looks.append(Look(shape, PICK_PIXELS if is_pick else MARK_PIXELS, self._theme.colour(role).name()))
+                looks.append(
+                    Look(
+                        shape,
+                        PICK_PIXELS if is_pick else MARK_PIXELS,
+                        self._theme.colour(role).name(),
+                    )
+                )
 
             marks.set_looks(np.arange(len(looks)), looks)
             plot.addItem(marks)
@@ -263,7 +310,13 @@ def _beside_this(machine: str, kinds: tuple[Kind, ...]) -> str:
     """How fast a machine renders the base, beside this computer."""
     own = next((kind for kind in kinds if kind.is_here), None)
     other = next((kind for kind in kinds if kind.machine == machine), None)
-    if own is None or other is None or own.results.base is None or other.results.base is None or own is other:
+    if (
+        own is None
+        or other is None
+        or own.results.base is None
+        or other.results.base is None
+        or own is other
+    ):
         return ""
 
     here = own.results.base.times
@@ -274,7 +327,8 @@ def _beside_this(machine: str, kinds: tuple[Kind, ...]) -> str:
 
 
 def _table(heads: tuple[str, ...], name: str, long: int) -> QTableWidget:
-    """A table; the column `long` has descriptions of machines, which are cut short where they are too long."""
+    """A table; the column `long` has descriptions of machines, which are cut short where they are
+    too long."""
     table = QTableWidget(0, len(heads))
     table.setHorizontalHeaderLabels(heads)
     table.setAccessibleName(name)
@@ -310,7 +364,9 @@ def _fill(table: QTableWidget, rows: Sequence[tuple[str, ...]]) -> None:
 
     header = table.horizontalHeader()
     heads = header.sizeHint().height() if header is not None else 0
-    table.setFixedHeight(heads + sum(table.rowHeight(row) for row in range(min(MOST_ROWS, len(rows)))) + ROOM_PIXELS)
+    table.setFixedHeight(
+        heads + sum(table.rowHeight(row) for row in range(min(MOST_ROWS, len(rows)))) + ROOM_PIXELS
+    )
 
 
 def _nothing() -> None:

@@ -1,4 +1,5 @@
-"""Plan: everything a study's plan says besides the values to try: what is acceptable, rendered, watched and left open."""
+"""Plan: everything a study's plan says besides the values to try: what is acceptable, rendered,
+watched and left open."""
 
 from collections.abc import Callable
 from dataclasses import replace
@@ -47,9 +48,19 @@ from swift_sample.ui.theme import Theme
 from swift_sample.ui.widgets.parts import quiet, scrolled
 from swift_sample.ui.widgets.words import PlainLabel
 
-FIRST_LIMITS = {"rms": 3.0, "perceptual": 2.0, "seconds": 60.0, "first_picture": 1.0, "memory": 4096.0, "file": 16.0}
+FIRST_LIMITS = {
+    "rms": 3.0,
+    "perceptual": 2.0,
+    "seconds": 60.0,
+    "first_picture": 1.0,
+    "memory": 4096.0,
+    "file": 16.0,
+}
 """Where a limit that is not set by default starts when it is switched on."""
-CURVE_WORDS = {"straight": "straight: clips what is too bright", "soft": "soft: rolls highlights off"}
+CURVE_WORDS = {
+    "straight": "straight: clips what is too bright",
+    "soft": "soft: rolls highlights off",
+}
 USUAL_OF_AREAS = AREA_LIMITS[:4]
 COARSE = ("stray_pixels", "memory")
 """Limits in whole numbers."""
@@ -94,7 +105,17 @@ class PlanPage(Page):
 
         for stretch, sections in (
             (6, (self._acceptable(), self._watched(), self._forbidden())),
-            (5, (self._rendered(), self._viewed(), self._kept(), self._reference(), self._combined(), self._elsewhere())),
+            (
+                5,
+                (
+                    self._rendered(),
+                    self._viewed(),
+                    self._kept(),
+                    self._reference(),
+                    self._combined(),
+                    self._elsewhere(),
+                ),
+            ),
         ):
             column = QVBoxLayout()
             for section in sections:
@@ -119,7 +140,11 @@ class PlanPage(Page):
 
         self._filling = True
         study = model.study
-        limits = model.results.limits if model.results is not None and study.no_worse_than_base else study.goal_limits
+        limits = (
+            model.results.limits
+            if model.results is not None and study.no_worse_than_base
+            else study.goal_limits
+        )
         self._show_limits(study, limits)
         for key, label in self._standing.items():
             label.setText(_standing_words(key, model))
@@ -136,8 +161,12 @@ class PlanPage(Page):
         self._staged.setText(staging_words(study.staging))
         _put(self._exposure, study.view.exposure)
         self._curve.setCurrentIndex(CURVES.index(study.view.curve))
-        self._areas.show_items(study.areas, self._area_row, "None yet. Press A in Look and draw one.")
-        self._grids.show_items([(grid, study.catalogue) for grid in study.grids()], self._grid_row, "")
+        self._areas.show_items(
+            study.areas, self._area_row, "None yet. Press A in Look and draw one."
+        )
+        self._grids.show_items(
+            [(grid, study.catalogue) for grid in study.grids()], self._grid_row, ""
+        )
         self._show_combinable(study)
         self._bases.show_study(study, model.results)
 
@@ -170,7 +199,9 @@ class PlanPage(Page):
             button.setProperty("tab", True)
             self._kinds.addButton(button)
             button.clicked.connect(
-                lambda _, as_base=button is self._as_base: self.ask(lambda session: session.edit(edits.set_no_worse(as_base)))
+                lambda _, as_base=button is self._as_base: self.ask(
+                    lambda session: session.edit(edits.set_no_worse(as_base))
+                )
             )
 
         section.add_row(self._set, self._as_base)
@@ -202,7 +233,9 @@ class PlanPage(Page):
 
     def _show_limits(self, study: Study, limits: Limits) -> None:
         (self._as_base if study.no_worse_than_base else self._set).setChecked(True)
-        self._set.setText("these limits" if study.goal != FIRST_PICTURE else "these limits, for the first picture")
+        self._set.setText(
+            "these limits" if study.goal != FIRST_PICTURE else "these limits, for the first picture"
+        )
         wanted = dict(limits.items())
         usual = dict(Limits().items())
 
@@ -238,12 +271,22 @@ class PlanPage(Page):
         own.toggled.connect(
             lambda on: self._edit(
                 f"Limits of {item.name}",
-                lambda study: study.with_area(item, replace(item, limits=_of_areas(study.goal_limits) if on else None)),
+                lambda study: study.with_area(
+                    item, replace(item, limits=_of_areas(study.goal_limits) if on else None)
+                ),
             )
         )
-        remove.clicked.connect(lambda: self.ask(lambda session: session.edit(edits.remove_area(item.name))))
+        remove.clicked.connect(
+            lambda: self.ask(lambda session: session.edit(edits.remove_area(item.name)))
+        )
         grid.addWidget(
-            QLabel(f"{escape(item.name)}   <span style='font-size:small'>{item.width}×{item.height} pixels</span>"), 0, 0
+            QLabel(
+                f"{escape(item.name)}   <span "
+                f"style='font-size:small'>{item.width}×{item.height} "
+                "pixels</span>"
+            ),
+            0,
+            0,
         )
         grid.addWidget(own, 0, 1)
         grid.addWidget(remove, 0, 2)
@@ -262,7 +305,10 @@ class PlanPage(Page):
                     lambda value, which=key: self._edit(
                         f"{quantity(which).label.capitalize()} in {item.name}: limit {value:g}",
                         lambda study: study.with_area(
-                            item, replace(item, limits=replace(item.limits or Limits(), **{which: value}))
+                            item,
+                            replace(
+                                item, limits=replace(item.limits or Limits(), **{which: value})
+                            ),
                         ),
                         f"limit {which} {item.name}",
                     )
@@ -289,16 +335,24 @@ class PlanPage(Page):
         assert isinstance(item, tuple)
         declared, value = item
         allow = QPushButton("allow again")
-        allow.clicked.connect(lambda: self.ask(lambda session: session.forbid(declared.key, value, False)))
+        allow.clicked.connect(
+            lambda: self.ask(lambda session: session.forbid(declared.key, value, False))
+        )
 
         return _row(PlainLabel(f"{declared.label}: {declared.show(value)}"), allow)
 
     def _rendered(self) -> Section:
         section = Section(
             "What is rendered",
-            "Another size or frame is measured separately; results of this one are kept and come back with it.",
+            (
+                "Another size or frame is measured separately; results of this one are kept and "
+                "come "
+                "back with it."
+            ),
         )
-        self._width, self._height, self._frame, self._repeats, self._renders = (QSpinBox() for _ in range(5))
+        self._width, self._height, self._frame, self._repeats, self._renders = (
+            QSpinBox() for _ in range(5)
+        )
 
         for field, name, low, high in (
             (self._width, "Width", 1, 16384),
@@ -316,17 +370,25 @@ class PlanPage(Page):
             field.valueChanged.connect(self._set_size)
 
         self._frame.valueChanged.connect(
-            lambda value: self._edit(f"Frame {value}", lambda study: replace(study, frame=value), "frame")
+            lambda value: self._edit(
+                f"Frame {value}", lambda study: replace(study, frame=value), "frame"
+            )
         )
-        self._repeats.valueChanged.connect(lambda value: self.ask(lambda session: session.edit(edits.set_repeats(value))))
-        section.add_row(PlainLabel("Picture"), self._width, PlainLabel("×"), self._height, PlainLabel("pixels"))
+        self._repeats.valueChanged.connect(
+            lambda value: self.ask(lambda session: session.edit(edits.set_repeats(value)))
+        )
+        section.add_row(
+            PlainLabel("Picture"), self._width, PlainLabel("×"), self._height, PlainLabel("pixels")
+        )
         section.add_row(PlainLabel("Frame"), self._frame)
         self._staged = PlainLabel()
         again = QPushButton("Light, camera and limits by eye …")
         again.clicked.connect(self.look_again_wanted)
         section.add_row(self._staged)
         section.add_row(again)
-        self._renders.setToolTip("What reading and building the scene takes once is shared among so many renders")
+        self._renders.setToolTip(
+            "What reading and building the scene takes once is shared among so many renders"
+        )
 
         self._renders.valueChanged.connect(
             lambda value: self._edit(
@@ -362,12 +424,15 @@ class PlanPage(Page):
 
         self._exposure.valueChanged.connect(
             lambda value: self._edit(
-                f"Exposure {value:g}", lambda study: replace(study, view=replace(study.view, exposure=value)), "exposure"
+                f"Exposure {value:g}",
+                lambda study: replace(study, view=replace(study.view, exposure=value)),
+                "exposure",
             )
         )
         self._curve.activated.connect(
             lambda place: self._edit(
-                "Tone curve", lambda study: replace(study, view=replace(study.view, curve=CURVES[place]))
+                "Tone curve",
+                lambda study: replace(study, view=replace(study.view, curve=CURVES[place])),
             )
         )
 
@@ -379,7 +444,8 @@ class PlanPage(Page):
         section = Section(
             "The reference",
             "What errors are measured against: the base with everything open that limits "
-            "light or detail. What you left out on purpose is a look, not an error: set it to “same as the base”.",
+            "light or detail. What you left out on purpose is a look, not an error: set it to "
+            "“same as the base”.",
         )
         self._state = quiet("")
         self._opened = Listed()
@@ -393,14 +459,21 @@ class PlanPage(Page):
         self._state.setText(
             "Not rendered yet: Measure begins with it."
             if state is None
-            else f"{state.samples} samples a pixel so far, its own grain is {state.floor:.2f} levels."
+            else (
+                f"{state.samples} samples a pixel so far, its own grain is {state.floor:.2f} "
+                "levels."
+            )
             if state.floor is not None
             else "Rendered; how much grain it has itself is not known."
         )
 
         wanted = {**study.reference_opens(), **dict.fromkeys(study.reference_keeps)}
-        rows = [(study.catalogue[key], study.base[key], key in study.reference_keeps) for key in wanted]
-        self._opened.show_items(rows, self._reference_row, "The base limits nothing that the reference would open.")
+        rows = [
+            (study.catalogue[key], study.base[key], key in study.reference_keeps) for key in wanted
+        ]
+        self._opened.show_items(
+            rows, self._reference_row, "The base limits nothing that the reference would open."
+        )
 
     def _reference_row(self, item: object) -> QWidget:
         assert isinstance(item, tuple)
@@ -415,7 +488,9 @@ class PlanPage(Page):
                 lambda study: study.reference_keeping(declared.key, on),
             )
         )
-        words = f"{declared.label}: {declared.show(base)}" + ("" if kept else f" → {declared.show(opened)}")
+        words = f"{declared.label}: {declared.show(base)}" + (
+            "" if kept else f" → {declared.show(opened)}"
+        )
         told = PlainLabel(words)
         told.setWordWrap(True)
 
@@ -424,12 +499,20 @@ class PlanPage(Page):
     def _elsewhere(self) -> Section:
         section = Section(
             "Does it hold?",
-            "Before a long sequence, or when you measured small: pick, base and the two next best at another size or frame.",
+            (
+                "Before a long sequence, or when you measured small: pick, base and the two next "
+                "best "
+                "at another size or frame."
+            ),
         )
         self._there = tuple(QSpinBox() for _ in range(3))
 
         for field, name, low, high in zip(
-            self._there, ("Width there", "Height there", "Frame there"), (1, 1, 0), (16384, 16384, 100_000), strict=True
+            self._there,
+            ("Width there", "Height there", "Frame there"),
+            (1, 1, 0),
+            (16384, 16384, 100_000),
+            strict=True,
         ):
             field.setRange(low, high)
             field.setFixedWidth(NUMBER_WIDTH)
@@ -452,16 +535,24 @@ class PlanPage(Page):
         there = pick is not None and not pick.trial.is_base
         self._measure_there.setEnabled(there and not measuring)
         self._measure_there.setToolTip(
-            "There is no pick yet that differs from the base" if not there else "Pause first" if measuring else ""
+            "There is no pick yet that differs from the base"
+            if not there
+            else "Pause first"
+            if measuring
+            else ""
         )
 
         if self._proposed != (study.scene, study.size, study.frame):
             self._proposed = (study.scene, study.size, study.frame)
-            for field, value in zip(self._there, (study.size[0] // 2, study.size[1] // 2, study.frame), strict=True):
+            for field, value in zip(
+                self._there, (study.size[0] // 2, study.size[1] // 2, study.frame), strict=True
+            ):
                 field.setValue(value)
 
         found = model.snapshot.held if model.snapshot is not None and self.isVisible() else ()
-        self._answers.show_items([sentences(answer, study.base) for answer in found], _answer_row, "")
+        self._answers.show_items(
+            [sentences(answer, study.base) for answer in found], _answer_row, ""
+        )
 
     def _ask_elsewhere(self) -> None:
         width, height, frame = (field.value() for field in self._there)
@@ -490,7 +581,12 @@ class PlanPage(Page):
 
     def _combined(self) -> Section:
         section = Section(
-            "Every combination", "Settings that may help or hinder one another. Choose two or more that have values to try."
+            "Every combination",
+            (
+                "Settings that may help or hinder one another. Choose two or more that have values "
+                "to "
+                "try."
+            ),
         )
         self._grids = Listed()
         self._choices = Listed()
@@ -504,9 +600,13 @@ class PlanPage(Page):
         return section
 
     def _show_combinable(self, study: Study) -> None:
-        keys = [key for key, values in study.values_to_try().items() if set(values) - {study.base[key]}]
+        keys = [
+            key for key, values in study.values_to_try().items() if set(values) - {study.base[key]}
+        ]
         self._choices.show_items(
-            [study.catalogue[key] for key in keys], self._choice_row, "Choose values in the settings on the left first."
+            [study.catalogue[key] for key in keys],
+            self._choice_row,
+            "Choose values in the settings on the left first.",
         )
         for key in set(self._boxes) - set(keys):
             del self._boxes[key]
@@ -545,7 +645,11 @@ class PlanPage(Page):
         assert isinstance(item, tuple)
         grid, catalogue = item
         remove = QPushButton("remove")
-        remove.clicked.connect(lambda: self._edit("Without these combinations", lambda study: study.without_sweep(grid)))
+        remove.clicked.connect(
+            lambda: self._edit(
+                "Without these combinations", lambda study: study.without_sweep(grid)
+            )
+        )
 
         words = PlainLabel(
             " × ".join(
@@ -563,7 +667,9 @@ class PlanPage(Page):
 
 def _put(field: QSpinBox | QDoubleSpinBox, value: float) -> None:
     """Show a value, but leave what is being typed alone."""
-    if abs(field.value() - value) > 0.5 * 10.0 ** -(field.decimals() if isinstance(field, QDoubleSpinBox) else 0):
+    if abs(field.value() - value) > 0.5 * 10.0 ** -(
+        field.decimals() if isinstance(field, QDoubleSpinBox) else 0
+    ):
         field.setValue(value)  # type: ignore[arg-type]
 
 
@@ -571,9 +677,14 @@ def _standing_words(key: str, model: ViewModel) -> str:
     """Where base and pick stand, to judge a limit by."""
     results = model.results
     pick = model.pick()
-    trials = [("base", results.base if results is not None else None), ("pick", pick.trial if pick is not None else None)]
+    trials = [
+        ("base", results.base if results is not None else None),
+        ("pick", pick.trial if pick is not None else None),
+    ]
     standing_words = [
-        (name, trial.figures[key]) for name, trial in trials if trial is not None and trial.figures.get(key) is not None
+        (name, trial.figures[key])
+        for name, trial in trials
+        if trial is not None and trial.figures.get(key) is not None
     ]
 
     return " · ".join(

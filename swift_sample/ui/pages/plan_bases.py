@@ -23,7 +23,11 @@ class BasesSection(Section):
 
     def __init__(self) -> None:
         super().__init__(
-            "Bases", "Settings to start from, by name. What was measured with another base stays on the map, in grey."
+            "Bases",
+            (
+                "Settings to start from, by name. What was measured with another base stays on the "
+                "map, in grey."
+            ),
         )
         self._bases = Listed()
         self._results: Results | None = None
@@ -53,7 +57,9 @@ class BasesSection(Section):
         """Keep a preset under its file's name."""
 
         def change(study: Study) -> Study:
-            return study.with_base_kept(path.stem[:LONGEST_NAME], read_preset(path, study.catalogue))
+            return study.with_base_kept(
+                path.stem[:LONGEST_NAME], read_preset(path, study.catalogue)
+            )
 
         self.edited.emit(f"Keep {path.stem}", change)
 
@@ -84,8 +90,14 @@ class BasesSection(Section):
         use.setEnabled(not is_base)
         use.setAccessibleName(f"Use {name} as the base")
         drop.setAccessibleName(f"Drop {name}")
-        use.clicked.connect(lambda: self.edited.emit(f"Base {name}", lambda study: study.with_base_of(name)))
-        drop.clicked.connect(lambda: self.edited.emit(f"No base {name}", lambda study: study.with_base_kept(name, None)))
+        use.clicked.connect(
+            lambda: self.edited.emit(f"Base {name}", lambda study: study.with_base_of(name))
+        )
+        drop.clicked.connect(
+            lambda: self.edited.emit(
+                f"No base {name}", lambda study: study.with_base_kept(name, None)
+            )
+        )
         label = ElidedLabel(name if is_base else f"{name}: {kept.describe(base, most=4)}")
         label.setToolTip(plain_tip(f"{name}: {kept.describe(base, most=30)}"))
         label.setMinimumWidth(120)
@@ -102,7 +114,9 @@ class BasesSection(Section):
     def _keep(self) -> None:
         name = self.name.text().strip()
         if name:
-            self.edited.emit(f"Keep the base as {name}", lambda study: study.with_base_kept(name, study.base))
+            self.edited.emit(
+                f"Keep the base as {name}", lambda study: study.with_base_kept(name, study.base)
+            )
             self.name.clear()
 
     def _choose(self) -> None:

@@ -47,7 +47,9 @@ class Listed(QWidget):
         self._column.setSpacing(2)
         self._shown: object = None
 
-    def show_items(self, items: Sequence[object], make: Callable[[object], QWidget], nothing: str) -> None:
+    def show_items(
+        self, items: Sequence[object], make: Callable[[object], QWidget], nothing: str
+    ) -> None:
         if items == self._shown:
             return
 

@@ -13,13 +13,15 @@ from swift_sample.ui.theme import Theme
 from swift_sample.ui.widgets.parts import quiet
 
 EMPTY = (
-    "This page shows what you can give to others: the pick, the pictures, the curves, every trial and how it was measured. "
+    "This page shows what you can give to others: the pick, the pictures, the curves, every trial "
+    "and how it was measured. "
     "Measure the study first."
 )
 
 
 class ReportPage(Page):
-    """The report as it can be given to others; made when the page is seen and something changed since the last one."""
+    """The report as it can be given to others; made when the page is seen and something changed
+    since the last one."""
 
     name = "Report"
 
@@ -37,7 +39,10 @@ class ReportPage(Page):
         self._hint = quiet(EMPTY)
         self._again = QPushButton("Update")
         self._again.clicked.connect(self._make)
-        self._saves = {ending: QPushButton(text) for ending, text in ((".pdf", "Save as PDF …"), (".html", "Save as HTML …"))}
+        self._saves = {
+            ending: QPushButton(text)
+            for ending, text in ((".pdf", "Save as PDF …"), (".html", "Save as HTML …"))
+        }
         head = QHBoxLayout()
         self._stop = QPushButton("Stop")
         self._stop.clicked.connect(lambda: self.ask(lambda session: session.stop_report()))
@@ -97,7 +102,12 @@ class ReportPage(Page):
         self._words.setText(self._state_words(busy, stale))
         measuring = model is not None and model.activity.measuring
 
-        if there and self.isVisible() and not busy and (report is None or (stale and not measuring)):
+        if (
+            there
+            and self.isVisible()
+            and not busy
+            and (report is None or (stale and not measuring))
+        ):
             self._make()
 
     def _state_words(self, busy: bool, stale: bool) -> str:
@@ -120,7 +130,9 @@ class ReportPage(Page):
 
     def _save(self, ending: str) -> None:
         study = self.model.study.name if self.model is not None else "report"
-        name, _ = QFileDialog.getSaveFileName(self, "Save the report", f"{study}{ending}", f"*{ending}")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Save the report", f"{study}{ending}", f"*{ending}"
+        )
 
         if name:
             path = Path(name if Path(name).suffix else name + ending)

@@ -1,4 +1,5 @@
-"""Two lines above the study: why what is shown may not be what is expected, with what can be done; and what went wrong."""
+"""Two lines above the study: why what is shown may not be what is expected, with what can be done;
+and what went wrong."""
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout, QPushButton
@@ -10,7 +11,8 @@ from swift_sample.ui.widgets.words import PlainLabel
 
 
 class RemarkBar(QFrame):
-    """Results that a change put out of sight, or that are looked at again; hidden where there is nothing to say."""
+    """Results that a change put out of sight, or that are looked at again; hidden where there is
+    nothing to say."""
 
     place_wanted = pyqtSignal(object)
     versions_wanted = pyqtSignal()
@@ -61,7 +63,8 @@ class RemarkBar(QFrame):
 
 
 class ErrorCard(QFrame):
-    """An error that nobody expected: what can be said of it, where it is saved, and a way to hand it on."""
+    """An error that nobody expected: what can be said of it, where it is saved, and a way to hand
+    it on."""
 
     def __init__(self) -> None:
         super().__init__()

@@ -1,4 +1,5 @@
-"""The run strip: every run is a block whose width is its time, its parts coloured by phase, in the order they ran."""
+"""The run strip: every run is a block whose width is its time, its parts coloured by phase, in the
+order they ran."""
 
 from collections.abc import Sequence
 from typing import Any
@@ -20,8 +21,8 @@ from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.words import PlainLabel
 
 LEAST_BLOCK = 6.0
-"""Pixels a run under which the strip is crowded: then old runs share OLD_SHARE of its width, and those to come later
-LATER_SHARE, beside the RECENT last and the SOON next ones."""
+"""Pixels a run under which the strip is crowded: then old runs share OLD_SHARE of its width, and
+those to come later LATER_SHARE, beside the RECENT last and the SOON next ones."""
 RECENT = 60
 SOON = 40
 OLD_SHARE = 0.3
@@ -41,7 +42,9 @@ class RunBlocks(QWidget):
         self._runs: tuple[Run, ...] = ()
         self._to_come: Sequence[float] = ()
         self._laid: tuple[object, ...] = ((), (), None, set(), None)
-        self._places: tuple[int, tuple[list[tuple[Run, QRectF]], list[QRectF], QRectF | None]] | None = None
+        self._places: (
+            tuple[int, tuple[list[tuple[Run, QRectF]], list[QRectF], QRectF | None]] | None
+        ) = None
         self._picture: QPixmap | None = None
         self._current: float | None = None
         self._share = 0.0
@@ -67,9 +70,12 @@ class RunBlocks(QWidget):
         highlight: set[str],
         correction: DriftCorrection,
     ) -> None:
-        """runs: finished; to_come: predicted seconds; current: predicted seconds of the run in hand; even: odd runs."""
+        """runs: finished; to_come: predicted seconds; current: predicted seconds of the run in
+        hand; even: odd runs."""
         laid = (runs, to_come, current, highlight, correction)
-        if any(one is not other and one != other for one, other in zip(laid, self._laid, strict=True)):
+        if any(
+            one is not other and one != other for one, other in zip(laid, self._laid, strict=True)
+        ):
             self._laid = laid
             self._correction = correction
             self._runs = runs
@@ -85,8 +91,9 @@ class RunBlocks(QWidget):
             self.update()
 
     def _layout(self) -> tuple[list[tuple[Run, QRectF]], list[QRectF], QRectF | None]:
-        """Blocks of the finished runs, of those to come, and of the one in hand. Where there are more than have room, old
-        ones and those that come much later are crowded at the ends, so that what happens now can always be seen."""
+        """Blocks of the finished runs, of those to come, and of the one in hand. Where there are
+        more than have room, old ones and those that come much later are crowded at the ends, so
+        that what happens now can always be seen."""
         if self._places is not None and self._places[0] == self.width():
             return self._places[1]
 
@@ -104,7 +111,9 @@ class RunBlocks(QWidget):
         right = LATER_SHARE * self.width() if soon < len(to_come) else 0.0
         seconds = [s for _, s in done]
         places = _laid(seconds[:old], 0.0, left - GROUP_GAP)
-        middle = _laid([*seconds[old:], *now, *to_come[:soon]], left, self.width() - 2 - left - right)
+        middle = _laid(
+            [*seconds[old:], *now, *to_come[:soon]], left, self.width() - 2 - left - right
+        )
         later = _laid(to_come[soon:], self.width() - right + GROUP_GAP, right - GROUP_GAP - 2)
         places += middle[: len(done) - old]
         finished = [(run, rect) for (run, _), rect in zip(done, places, strict=True)]
@@ -116,7 +125,11 @@ class RunBlocks(QWidget):
 
         self._places = (
             self.width(),
-            (_apart(finished), [rect for _, rect in _apart([(None, r) for r in rest + later])], current),
+            (
+                _apart(finished),
+                [rect for _, rect in _apart([(None, r) for r in rest + later])],
+                current,
+            ),
         )
         return self._places[1]
 
@@ -135,7 +148,10 @@ class RunBlocks(QWidget):
             if current is not None:
                 painter.setPen(QPen(theme.colour("quiet"), 1))
                 painter.drawRect(current.adjusted(0, 0, -1, -1))
-                painter.fillRect(QRectF(current.x(), 8, current.width() * self._share, 26), theme.colour("sample", 150))
+                painter.fillRect(
+                    QRectF(current.x(), 8, current.width() * self._share, 26),
+                    theme.colour("sample", 150),
+                )
                 x = current.x() + current.width() * self._share
                 painter.fillRect(QRectF(x, 2, 2, 38), theme.colour("pick"))
 
@@ -167,12 +183,20 @@ class RunBlocks(QWidget):
         faded = bool(self._highlight) and run.trial not in self._highlight
 
         for role, phases in PHASE_ROLES:
-            width = rect.width() * sum(seconds.get(phase, 0.0) for phase in phases) / max(seconds["total"], 1e-9)
-            painter.fillRect(QRectF(x, rect.y(), width, rect.height()), theme.colour(role, 90 if faded else 255))
+            width = (
+                rect.width()
+                * sum(seconds.get(phase, 0.0) for phase in phases)
+                / max(seconds["total"], 1e-9)
+            )
+            painter.fillRect(
+                QRectF(x, rect.y(), width, rect.height()), theme.colour(role, 90 if faded else 255)
+            )
             x += width
 
         if run.control:
-            painter.fillRect(QRectF(rect.x(), rect.bottom() + 3, rect.width(), 3), theme.colour("ink"))
+            painter.fillRect(
+                QRectF(rect.x(), rect.bottom() + 3, rect.width(), 3), theme.colour("ink")
+            )
 
         if run.number in self._correction.left_out:
             painter.setPen(QPen(theme.colour("panel"), 2))
@@ -184,7 +208,10 @@ class RunBlocks(QWidget):
             painter.fillRect(QRectF(centre.x() - 1, 0, 2, 6), theme.colour("over"))
 
     def _run_at(self, x: float) -> Run | None:
-        return next((run for run, rect in self._layout()[0] if rect.left() - 1 <= x <= rect.right() + 1), None)
+        return next(
+            (run for run, rect in self._layout()[0] if rect.left() - 1 <= x <= rect.right() + 1),
+            None,
+        )
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Left and right walk the runs, Space compares the trial."""
@@ -201,7 +228,11 @@ class RunBlocks(QWidget):
             self.setAccessibleDescription(words)
             QToolTip.showText(self.mapToGlobal(rect.bottomLeft().toPoint()), words, self)
             self.update()
-        elif event.key() in (Qt.Key.Key_Space, Qt.Key.Key_Return) and self._at is not None and self._at < len(finished):
+        elif (
+            event.key() in (Qt.Key.Key_Space, Qt.Key.Key_Return)
+            and self._at is not None
+            and self._at < len(finished)
+        ):
             self.trial_clicked.emit(finished[self._at][0].trial)
         else:
             super().keyPressEvent(event)
@@ -274,9 +305,15 @@ def _describe(run: Run, correction: DriftCorrection) -> str:
 
     odd = "\noutlier: left out and repeated" if run.number in correction.left_out else ""
     drift = correction.factor(run.number)
-    moved = f"\ndivided by {drift:.2f}: the machine was {'slower' if drift > 1 else 'faster'} just then" if drift != 1 else ""
+    moved = (
+        f"\ndivided by {drift:.2f}: the machine was {'slower' if drift > 1 else 'faster'} just then"
+        if drift != 1
+        else ""
+    )
 
-    return f"{kind}, {show_seconds(run.result.seconds['total'])}: {', '.join(parts)}{busy}{odd}{moved}"
+    return (
+        f"{kind}, {show_seconds(run.result.seconds['total'])}: {', '.join(parts)}{busy}{odd}{moved}"
+    )
 
 
 class RunStrip(QWidget):
@@ -351,7 +388,8 @@ class RunStrip(QWidget):
                     (
                         k
                         for k, run in enumerate(snapshot.to_come)
-                        if (run.trial.id, run.block, run.control > 0) == (step.trial.id, step.block, step.control)
+                        if (run.trial.id, run.block, run.control > 0)
+                        == (step.trial.id, step.block, step.control)
                     ),
                     None,
                 )
@@ -361,7 +399,9 @@ class RunStrip(QWidget):
             current = 1.0 if mine is None else to_come[mine] or 1.0
             to_come = to_come if mine is None else self._without(to_come, mine)
 
-        self.blocks.show_runs(snapshot.runs, to_come, current, activity.share, highlight, snapshot.results.correction)
+        self.blocks.show_runs(
+            snapshot.runs, to_come, current, activity.share, highlight, snapshot.results.correction
+        )
         self._legend.setVisible(bool(snapshot.runs))
         self._words.setText(_progress_words(snapshot, activity))
         trust = self._trust(snapshot, activity.measuring)
@@ -370,13 +410,18 @@ class RunStrip(QWidget):
         self._now.setToolTip("\n".join(words for words in (activity.why, trust) if words))
 
     def _without(self, to_come: tuple[float, ...], mine: int) -> tuple[float, ...]:
-        """The runs to come but the one in hand; worked out once, since progress is shown several times a second."""
+        """The runs to come but the one in hand; worked out once, since progress is shown several
+        times a second."""
         if self._last is None or self._last[0] is not to_come or self._last[1] != mine:
             self._last = (to_come, mine, to_come[:mine] + to_come[mine + 1 :])
         return self._last[2]
 
     def _trust(self, snapshot: Snapshot, measuring: bool) -> str:
-        if self._trusted is None or self._trusted[0] is not snapshot or self._trusted[1] != measuring:
+        if (
+            self._trusted is None
+            or self._trusted[0] is not snapshot
+            or self._trusted[1] != measuring
+        ):
             self._trusted = (snapshot, measuring, trust_words(snapshot, measuring))
         return self._trusted[2]
 
@@ -391,7 +436,10 @@ def _progress_words(snapshot: Snapshot, activity: Activity) -> str:
     if not done:
         return f"{trials} trials planned"
     if not snapshot.to_come:
-        return f"All {trials} trials measured in {show_seconds(snapshot.seconds_rendered)} of rendering"
+        return (
+            f"All {trials} trials measured in {show_seconds(snapshot.seconds_rendered)} of "
+            "rendering"
+        )
 
     tail = f" · {snapshot.time_left_words} left" if snapshot.time_left_words else ""
     return f"{done} of {done + len(snapshot.to_come)} runs{tail}"
@@ -415,7 +463,10 @@ def trust_words(snapshot: Snapshot, measuring: bool = True) -> str:
     if len(snapshot.software) > 1:
         return f"runs were made with different software: {' / '.join(snapshot.software)}"
     if correction.left_out:
-        return f"{len(correction.left_out)} odd run{'s' if len(correction.left_out) > 1 else ''} left out and repeated"
+        return (
+            f"{len(correction.left_out)} odd run{'s' if len(correction.left_out) > 1 else ''} "
+            "left out and repeated"
+        )
 
     return ""
 
@@ -427,7 +478,9 @@ def _now_words(snapshot: Snapshot, activity: Activity) -> str:
     if step is None:
         return activity.text + (f", {activity.share:.0%}" if activity.share else "")
 
-    return step.words(snapshot.study.base) + (f", {activity.share:.0%}" if isinstance(step, ReferenceStep) else "")
+    return step.words(snapshot.study.base) + (
+        f", {activity.share:.0%}" if isinstance(step, ReferenceStep) else ""
+    )
 
 
 class PhaseLegend(QWidget):

@@ -133,7 +133,8 @@ class TopBar(QWidget):
             plain_tip(snapshot.problem or "")
             or snapshot.study.catalogue.capabilities.why_not("starts")
             or (
-                f"The fastest acceptable of all {combinations:,} combinations of the values on the left, with few renders; "
+                f"The fastest acceptable of all {combinations:,} combinations of the values on the "
+                "left, with few renders; "
                 f"{snapshot.search_cost_words}"
                 if combinations > 1
                 else "Add values to the settings on the left: a search combines them"

@@ -2,7 +2,14 @@
 
 from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
-from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QDoubleSpinBox,
+    QHBoxLayout,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
 from swift_sample.app.view_model import ViewModel
 from swift_sample.core.measure.kinds import KINDS, MEANINGS, Figure
@@ -51,11 +58,19 @@ class WingSign(QWidget):
     def paintEvent(self, _: QPaintEvent | None) -> None:
         with QPainter(self) as painter:
             size = self.width() * 0.72
-            paint_mark(painter, wing(), QPointF(self.width() / 2, self.height() / 2), size, self._theme, self._role)
+            paint_mark(
+                painter,
+                wing(),
+                QPointF(self.width() / 2, self.height() / 2),
+                size,
+                self._theme,
+                self._role,
+            )
 
 
 class LimitBar(QWidget):
-    """One limit: its name, a bar that is full at the limit, and the figure beside the limit. A click edits the limit."""
+    """One limit: its name, a bar that is full at the limit, and the figure beside the limit. A
+    click edits the limit."""
 
     edited = pyqtSignal(str, float)
 
@@ -75,7 +90,13 @@ class LimitBar(QWidget):
         self.setFixedHeight(52)
 
     def show_share(
-        self, share: Figure | None, text: str, theme: Theme, line: float, key: str = "", limit: float = 0.0
+        self,
+        share: Figure | None,
+        text: str,
+        theme: Theme,
+        line: float,
+        key: str = "",
+        limit: float = 0.0,
     ) -> None:
         """`key` changes what the bar is for; a limit of 0 cannot be edited here."""
         self._share = share
@@ -105,7 +126,11 @@ class LimitBar(QWidget):
         self.update()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and self._limit:
+        if (
+            event is not None
+            and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space)
+            and self._limit
+        ):
             self.edit()
         else:
             super().keyPressEvent(event)
@@ -123,7 +148,8 @@ class LimitBar(QWidget):
             self.edit()
 
     def edit(self) -> QDoubleSpinBox:
-        """Open a field with the limit, in the bar's place; Enter takes it, Escape or leaving closes it."""
+        """Open a field with the limit, in the bar's place; Enter takes it, Escape or leaving closes
+        it."""
         field = QDoubleSpinBox(self)
         is_share = self._key == "detail_kept"
         field.setDecimals(0 if self._key == "stray_pixels" else 1)
@@ -145,7 +171,11 @@ class LimitBar(QWidget):
         return field
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress and self._field is not None:
+        if (
+            isinstance(event, QKeyEvent)
+            and event.type() == QEvent.Type.KeyPress
+            and self._field is not None
+        ):
             if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
                 self._field.interpretText()
                 self._close_field()
@@ -215,7 +245,9 @@ class VerdictStrip(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(VERDICT_HEIGHT)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.setAccessibleName("The pick and its limits; arrows walk the limits, Return changes one")
+        self.setAccessibleName(
+            "The pick and its limits; arrows walk the limits, Return changes one"
+        )
         self._theme = theme
         self._sign = WingSign(theme, "quiet")
         self._seconds = PlainLabel()
@@ -232,7 +264,10 @@ class VerdictStrip(QWidget):
         for label in (self._factor, self._settings, self._why):
             label.setMinimumWidth(LEAST_WORDS_WIDTH)
 
-        self._bars = {key: LimitBar(key, theme) for key in ("grain", "light_shift", "detail_kept", "stray_pixels")}
+        self._bars = {
+            key: LimitBar(key, theme)
+            for key in ("grain", "light_shift", "detail_kept", "stray_pixels")
+        }
         self._told: tuple[TrialResult | None, Results | None] = (None, None)
         """what the other limits were shown of"""
         self._others: list[LimitBar] = []
@@ -253,7 +288,10 @@ class VerdictStrip(QWidget):
         words = QVBoxLayout()
         right = QVBoxLayout()
 
-        for layout, widgets in ((words, (self._factor, self._settings)), (right, (self._measured, self._take, self._try))):
+        for layout, widgets in (
+            (words, (self._factor, self._settings)),
+            (right, (self._measured, self._take, self._try)),
+        ):
             layout.setSpacing(2)
             layout.setContentsMargins(0, 8, 0, 2)
             for widget in widgets:
@@ -337,7 +375,9 @@ class VerdictStrip(QWidget):
 
             self._why.setText(untouched_words(snapshot))
             found = snapshot.help if snapshot is not None and results is not None else None
-            self._settings.setToolTip(plain_tip("\n".join(help_sentences(results, found))) if results and found else "")
+            self._settings.setToolTip(
+                plain_tip("\n".join(help_sentences(results, found))) if results and found else ""
+            )
             self._propose(found, results)
             self._show_others(None, results)
             return
@@ -353,14 +393,19 @@ class VerdictStrip(QWidget):
         settings = trial.configuration.describe(None if trial.is_base else results.study.base)
         self._settings.setText(settings)
         self._settings.setToolTip(trial.configuration.describe(results.study.base, most=30))
-        why = " · ".join(words for words in (untouched_words(snapshot), why_words(results, pick)) if words)
+        why = " · ".join(
+            words for words in (untouched_words(snapshot), why_words(results, pick)) if words
+        )
         self._why.setText(why)
         self._why.setToolTip(plain_tip(why))
 
         self._factor.setToolTip(
             ""
             if trial.times_faster is None
-            else f"{trial.times_faster.low:.2f} to {trial.times_faster.high:.2f} times as fast, with 95 % confidence"
+            else (
+                f"{trial.times_faster.low:.2f} to {trial.times_faster.high:.2f} times as fast, "
+                "with 95 % confidence"
+            )
         )
         for key, bar in self._bars.items():
             figure = trial.figures.get(key)
@@ -374,16 +419,26 @@ class VerdictStrip(QWidget):
                 elif key != "stray_pixels":
                     text += f" {KINDS[key].unit}"
 
-                bar.show_share(share, text, self._theme, results.line, limit=dict(results.limits.items())[key])
+                bar.show_share(
+                    share, text, self._theme, results.line, limit=dict(results.limits.items())[key]
+                )
 
         self._show_others(trial, results)
-        measured = f"{'so far, ' if so_far(results) else ''}measured {len(trial.runs)}×, {show_ties(pick)}"
-        self._measured.setText(measured if results.line == 1.0 else f"what if: {results.line:.2g}× the limits")
-        told = [*pick_sentences(results, pick), *(snapshot.search_words if snapshot is not None else ())]
+        measured = (
+            f"{'so far, ' if so_far(results) else ''}measured {len(trial.runs)}×, {show_ties(pick)}"
+        )
+        self._measured.setText(
+            measured if results.line == 1.0 else f"what if: {results.line:.2g}× the limits"
+        )
+        told = [
+            *pick_sentences(results, pick),
+            *(snapshot.search_words if snapshot is not None else ()),
+        ]
         self._measured.setToolTip(plain_tip("\n".join(line.strip() for line in told)))
 
     def _show_others(self, trial: TrialResult | None, results: Results | None) -> None:
-        """Bars of all other limits in force, the closest first, as many as have room; the last one tells of the rest."""
+        """Bars of all other limits in force, the closest first, as many as have room; the last one
+        tells of the rest."""
         self._told = (trial, results)
         keys = [] if trial is None else [key for key in trial.shares if key not in self._bars]
         if trial is not None:
@@ -409,7 +464,10 @@ class VerdictStrip(QWidget):
             bar.show_share(trial.shares[keys[k]], text, self._theme, results.line, keys[k])
 
         if len(keys) > room:
-            told = [f"{quantity(key).label}: {trial.shares[key].value:.0%} of its limit" for key in keys[room - 1 :]]
+            told = [
+                f"{quantity(key).label}: {trial.shares[key].value:.0%} of its limit"
+                for key in keys[room - 1 :]
+            ]
             self._others[room - 1].setToolTip(plain_tip("\n".join(told)))
             self._others[room - 1].tell_more(len(keys) - room)
 
@@ -431,13 +489,24 @@ def untouched_words(snapshot: Snapshot | None) -> str:
 def _compared(trial: TrialResult, results: Results) -> tuple[str, ...]:
     """How the pick compares with the base, in ever fewer words."""
     if trial.is_base and alone_so_far(results):
-        return ("today's settings are acceptable, nothing else is measured yet", "today's are acceptable", "as today")
+        return (
+            "today's settings are acceptable, nothing else is measured yet",
+            "today's are acceptable",
+            "as today",
+        )
     if trial.is_base:
-        return ("today's settings are the fastest acceptable", "today's are the fastest acceptable", "as today")
+        return (
+            "today's settings are the fastest acceptable",
+            "today's are the fastest acceptable",
+            "as today",
+        )
 
     whole = show_factor(trial.times_faster, True)
     short = show_factor(trial.times_faster)
-    return (whole, *(words.removesuffix(" than base").removesuffix(" from base") for words in (whole, short)))
+    return (
+        whole,
+        *(words.removesuffix(" than base").removesuffix(" from base") for words in (whole, short)),
+    )
 
 
 def why_words(results: Results, pick: Pick) -> str:
@@ -456,23 +525,35 @@ def why_words(results: Results, pick: Pick) -> str:
     return f"{why} · as fast and acceptable: {tied}{more}" if tied else why
 
 
-def missing_words(snapshot: Snapshot | None, results: Results | None, measuring: bool) -> tuple[str, str]:
+def missing_words(
+    snapshot: Snapshot | None, results: Results | None, measuring: bool
+) -> tuple[str, str]:
     """What stands between the study and a pick."""
     if snapshot is None or results is None:
         return "opening the study", ""
     if snapshot.problem is not None:
         return "this study cannot be measured", snapshot.problem
     if snapshot.reference is None:
-        return "needs a reference first", "the first render makes it" if measuring else "Measure renders it before the trials"
+        return (
+            "needs a reference first",
+            "the first render makes it" if measuring else "Measure renders it before the trials",
+        )
 
     measured = len(results.on_map)
     found = snapshot.help
     if found is None and measured:
         return f"{measured} of {len(results.trials)} trials measured", not_known(results)
     if found is None:
-        return "needs the first trials", "rendering them now" if measuring else "Measure renders them"
+        return (
+            "needs the first trials",
+            "rendering them now" if measuring else "Measure renders them",
+        )
 
-    closest = "the base" if found.closest.is_base else found.closest.configuration.describe(results.study.base)
+    closest = (
+        "the base"
+        if found.closest.is_base
+        else found.closest.configuration.describe(results.study.base)
+    )
     failing = f": {found.failing[0]}" if found.failing else ""
 
     return (

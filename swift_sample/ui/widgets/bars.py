@@ -20,7 +20,8 @@ NAME_SHARE = 0.34
 
 
 class PhaseBar(QWidget):
-    """All phases of a render in one bar whose length is the whole time, with the seconds of each below."""
+    """All phases of a render in one bar whose length is the whole time, with the seconds of each
+    below."""
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -31,8 +32,12 @@ class PhaseBar(QWidget):
     def show_parts(self, phases: list[Part], theme: Theme) -> None:
         self._theme = theme
         by_name = {part.name: part.amount for part in phases}
-        self._parts = [(role, sum(by_name.get(name, 0.0) for name in names)) for role, names in PHASE_ROLES]
-        self.setAccessibleName(", ".join(f"{role} {show_seconds(seconds)}" for role, seconds in self._parts))
+        self._parts = [
+            (role, sum(by_name.get(name, 0.0) for name in names)) for role, names in PHASE_ROLES
+        ]
+        self.setAccessibleName(
+            ", ".join(f"{role} {show_seconds(seconds)}" for role, seconds in self._parts)
+        )
         self.update()
 
     def paintEvent(self, _: QPaintEvent | None) -> None:
@@ -57,7 +62,11 @@ class PhaseBar(QWidget):
                     words_end[line] = left + length
                     painter.fillRect(QRectF(left, 21 + 17 * line, 2, 14), self._theme.colour(role))
                     painter.setPen(self._theme.colour("text"))
-                    painter.drawText(QRectF(left + 5, 20 + 17 * line, length + 4, 16), Qt.AlignmentFlag.AlignVCenter, words)
+                    painter.drawText(
+                        QRectF(left + 5, 20 + 17 * line, length + 4, 16),
+                        Qt.AlignmentFlag.AlignVCenter,
+                        words,
+                    )
 
                 x += width
 
@@ -72,7 +81,8 @@ class BarRow:
 
 
 class BarTable(QWidget):
-    """Rows of bars; a second bar, in another colour, stands under the first. `hovered` names the row that is pointed at."""
+    """Rows of bars; a second bar, in another colour, stands under the first. `hovered` names the
+    row that is pointed at."""
 
     hovered = pyqtSignal(object)
 
@@ -119,19 +129,27 @@ class BarTable(QWidget):
         with QPainter(self) as painter:
             painter.setFont(font(SMALL))
             metrics = painter.fontMetrics()
-            words_width = max((metrics.horizontalAdvance(row.words) for row in self._rows), default=0) + 8
-            names_width = max((metrics.horizontalAdvance(row.name) for row in self._rows), default=0) + 14
+            words_width = (
+                max((metrics.horizontalAdvance(row.words) for row in self._rows), default=0) + 8
+            )
+            names_width = (
+                max((metrics.horizontalAdvance(row.name) for row in self._rows), default=0) + 14
+            )
             start = min(names_width, self.width() * NAME_SHARE)
             room = max(20.0, self.width() - start - words_width)
 
             for k, row in enumerate(self._rows):
                 y = k * ROW_HEIGHT
                 if k == self._at:
-                    painter.fillRect(QRectF(0, y, self.width(), ROW_HEIGHT), self._theme.colour("line"))
+                    painter.fillRect(
+                        QRectF(0, y, self.width(), ROW_HEIGHT), self._theme.colour("line")
+                    )
 
                 painter.setPen(self._theme.colour("text"))
                 name = metrics.elidedText(row.name, Qt.TextElideMode.ElideRight, int(start) - 8)
-                painter.drawText(QRectF(0, y, start, ROW_HEIGHT), Qt.AlignmentFlag.AlignVCenter, name)
+                painter.drawText(
+                    QRectF(0, y, start, ROW_HEIGHT), Qt.AlignmentFlag.AlignVCenter, name
+                )
                 painter.setPen(self._theme.colour("quiet"))
 
                 painter.drawText(
@@ -144,7 +162,12 @@ class BarTable(QWidget):
 
                 for place, share in enumerate(row.shares):
                     painter.fillRect(
-                        QRectF(start, top + place * height, max(1.0, room * share / longest), height - 1),
+                        QRectF(
+                            start,
+                            top + place * height,
+                            max(1.0, room * share / longest),
+                            height - 1,
+                        ),
                         self._theme.colour(self._roles[place]),
                     )
 
@@ -178,7 +201,10 @@ class Histogram(QWidget):
 
             for k, count in enumerate(self._counts):
                 height = max(1.0, tall * count / most) if count else 0.0
-                painter.fillRect(QRectF(k * width, tall - height, max(1.0, width - 1), height), self._theme.colour("sample"))
+                painter.fillRect(
+                    QRectF(k * width, tall - height, max(1.0, width - 1), height),
+                    self._theme.colour("sample"),
+                )
 
             painter.setPen(self._theme.colour("quiet"))
             foot = QRectF(0, tall + 2, self.width(), 16)
@@ -213,4 +239,8 @@ class HeatScale(QWidget):
 
             painter.fillRect(bar, QBrush(gradient))
             painter.drawText(QRectF(0, 0, 14, 20), Qt.AlignmentFlag.AlignVCenter, self._words[0])
-            painter.drawText(QRectF(bar.right() + 6, 0, length, 20), Qt.AlignmentFlag.AlignVCenter, self._words[1])
+            painter.drawText(
+                QRectF(bar.right() + 6, 0, length, 20),
+                Qt.AlignmentFlag.AlignVCenter,
+                self._words[1],
+            )

@@ -1,4 +1,5 @@
-"""One value of a setting as a chip that carries its result: a bar for its time and a mark for its verdict."""
+"""One value of a setting as a chip that carries its result: a bar for its time and a mark for its
+verdict."""
 
 from PyQt6.QtCore import QPoint, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QAction, QContextMenuEvent, QEnterEvent, QPainter, QPaintEvent, QPen
@@ -15,7 +16,8 @@ CHIP_LEAST_WIDTH = 32
 
 
 class Chip(QAbstractButton):
-    """Click: into the sweep or out of it, unless that is fixed. Its menu makes it the base, or forbids it."""
+    """Click: into the sweep or out of it, unless that is fixed. Its menu makes it the base, or
+    forbids it."""
 
     toggled_value = pyqtSignal(object)
     base_wanted = pyqtSignal(object)
@@ -63,7 +65,10 @@ class Chip(QAbstractButton):
             self.update()
 
     def sizeHint(self) -> QSize:
-        return QSize(max(CHIP_LEAST_WIDTH, self.fontMetrics().horizontalAdvance(self._text) + 14), CHIP_HEIGHT)
+        return QSize(
+            max(CHIP_LEAST_WIDTH, self.fontMetrics().horizontalAdvance(self._text) + 14),
+            CHIP_HEIGHT,
+        )
 
     def paintEvent(self, _: QPaintEvent | None) -> None:
         theme = self._theme
@@ -72,7 +77,9 @@ class Chip(QAbstractButton):
 
         with QPainter(self) as painter:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            painter.setBrush(theme.colour("line" if self._pointed else "field" if state.planned else "page"))
+            painter.setBrush(
+                theme.colour("line" if self._pointed else "field" if state.planned else "page")
+            )
             pen = QPen(theme.colour("ink" if state.is_base else "line"), 2 if state.is_base else 1)
 
             if not state.planned:
@@ -105,7 +112,9 @@ class Chip(QAbstractButton):
         if state.time_share is None:
             return
 
-        bar = QRectF(track.x(), track.y(), max(4.0, track.width() * state.time_share), track.height())
+        bar = QRectF(
+            track.x(), track.y(), max(4.0, track.width() * state.time_share), track.height()
+        )
         if state.verdict == NOT_ACCEPTABLE:
             painter.setBrush(theme.colour("page"))
             painter.setPen(QPen(theme.colour("over"), 1))

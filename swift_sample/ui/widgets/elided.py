@@ -1,4 +1,5 @@
-"""A label of one line that ends in dots where there is no room for all of it; its tooltip then has the rest."""
+"""A label of one line that ends in dots where there is no room for all of it; its tooltip then has
+the rest."""
 
 from PyQt6.QtCore import QEvent, QSize, Qt
 from PyQt6.QtGui import QHelpEvent, QPainter, QPaintEvent
@@ -31,7 +32,9 @@ class ElidedLabel(QLabel):
             if self.fontMetrics().horizontalAdvance(form) <= room:
                 return form
 
-        return self.fontMetrics().elidedText((self.text(), *self._shorter)[-1], Qt.TextElideMode.ElideRight, room)
+        return self.fontMetrics().elidedText(
+            (self.text(), *self._shorter)[-1], Qt.TextElideMode.ElideRight, room
+        )
 
     def minimumSizeHint(self) -> QSize:
         return QSize(20, super().minimumSizeHint().height())

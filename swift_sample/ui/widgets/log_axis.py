@@ -11,7 +11,8 @@ HALF_STEPS_BELOW = 3.0
 
 
 class LogAxis(pg.AxisItem):
-    """Ticks at powers of two of the values, which are given as their logarithm to base two. A click calls `clicked`."""
+    """Ticks at powers of two of the values, which are given as their logarithm to base two. A click
+    calls `clicked`."""
 
     def __init__(self, side: str, unit: str, clicked: Callable[[], None]) -> None:
         super().__init__(side)

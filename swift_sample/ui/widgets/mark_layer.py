@@ -1,5 +1,5 @@
-"""Draws thousands of marks on a plot: every look of a mark is drawn once and stamped where it is wanted, and all of them are
-drawn again only when a mark or the view has changed."""
+"""Draws thousands of marks on a plot: every look of a mark is drawn once and stamped where it is
+wanted, and all of them are drawn again only when a mark or the view has changed."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -14,12 +14,14 @@ SPARE_PIXELS = 2
 """Room around a mark for its smooth edge."""
 MANY = 1500
 ALIKE_PIXELS = 2.0
-"""With more marks than this, of those that look alike and stand within so many pixels only the uppermost is drawn."""
+"""With more marks than this, of those that look alike and stand within so many pixels only the
+uppermost is drawn."""
 
 
 @dataclass(frozen=True)
 class Look:
-    """What a mark looks like: its shape by name, an outline about one unit wide, its size in pixels and its colour."""
+    """What a mark looks like: its shape by name, an outline about one unit wide, its size in pixels
+    and its colour."""
 
     shape: str
     pixels: int
@@ -41,7 +43,8 @@ class MarkLayer(pg.GraphicsObject):
         self.setCacheMode(QGraphicsItem.CacheMode.DeviceCoordinateCache)
 
     def set_places(self, names: Sequence[str], xs: np.ndarray, ys: np.ndarray) -> None:
-        """Where marks stand; xs and ys are float64[n] in the plot's own units. Their looks follow."""
+        """Where marks stand; xs and ys are float64[n] in the plot's own units. Their looks
+        follow."""
         self.prepareGeometryChange()
         self._names = list(names)
         self._xs = np.asarray(xs, float)
@@ -60,7 +63,9 @@ class MarkLayer(pg.GraphicsObject):
     @property
     def looks(self) -> dict[str, Look]:
         """What every mark looks like, by name."""
-        return {name: self._looks[code] for name, code in zip(self._names, self._codes, strict=True)}
+        return {
+            name: self._looks[code] for name, code in zip(self._names, self._codes, strict=True)
+        }
 
     def place_of(self, name: str) -> QPointF | None:
         """Where a mark stands, in the plot's units."""
@@ -72,7 +77,8 @@ class MarkLayer(pg.GraphicsObject):
         return QPointF(float(self._xs[k]), float(self._ys[k]))
 
     def at(self, point: QPointF, pixels: float) -> str | None:
-        """The mark nearest to a point (in the plot's units), no further away than so many pixels."""
+        """The mark nearest to a point (in the plot's units), no further away than so many
+        pixels."""
         if not len(self._xs):
             return None
 
@@ -85,17 +91,25 @@ class MarkLayer(pg.GraphicsObject):
         return self._names[k] if far[k] <= pixels else None
 
     def towards(self, name: str, across: int, up: int) -> str | None:
-        """The mark that an arrow leads to from another: the nearest ahead, in pixels, those straight ahead first."""
+        """The mark that an arrow leads to from another: the nearest ahead, in pixels, those
+        straight ahead first."""
         k, (width, height) = self._names.index(name), self.pixelVectors()
         if width is None or height is None or not width.x() or not height.y():
             return None
 
-        dx, dy = (self._xs - self._xs[k]) / abs(width.x()), (self._ys - self._ys[k]) / abs(height.y())
+        dx, dy = (
+            (self._xs - self._xs[k]) / abs(width.x()),
+            (self._ys - self._ys[k]) / abs(height.y()),
+        )
         ahead = dx * across + dy * up
         far = np.hypot(dx, dy)
         there = np.flatnonzero((ahead > 0.02 * far) & (far > 0))
 
-        return self._names[there[np.argmin(far[there] * (2 - ahead[there] / far[there]))]] if len(there) else None
+        return (
+            self._names[there[np.argmin(far[there] * (2 - ahead[there] / far[there]))]]
+            if len(there)
+            else None
+        )
 
     def boundingRect(self) -> QRectF:
         if not len(self._xs):
@@ -116,7 +130,12 @@ class MarkLayer(pg.GraphicsObject):
         self.prepareGeometryChange()
         super().viewTransformChanged()
 
-    def paint(self, painter: QPainter | None, option: QStyleOptionGraphicsItem | None, widget: QWidget | None = None) -> None:
+    def paint(
+        self,
+        painter: QPainter | None,
+        option: QStyleOptionGraphicsItem | None,
+        widget: QWidget | None = None,
+    ) -> None:
         if painter is None or not len(self._xs) or not self._looks:
             return
 
@@ -137,7 +156,9 @@ class MarkLayer(pg.GraphicsObject):
             ys = ys[seen]
             codes = codes[seen]
 
-        for x, y, code in zip((xs - reach[codes]).tolist(), (ys - reach[codes]).tolist(), codes.tolist(), strict=True):
+        for x, y, code in zip(
+            (xs - reach[codes]).tolist(), (ys - reach[codes]).tolist(), codes.tolist(), strict=True
+        ):
             painter.drawPixmap(QPointF(x, y), stamps[code])
 
         painter.restore()
@@ -157,7 +178,10 @@ class MarkLayer(pg.GraphicsObject):
                 painter.setPen(Qt.PenStyle.NoPen)
                 painter.setBrush(colour)
                 painter.drawPath(
-                    QTransform().translate(side / 2, side / 2).scale(look.pixels, look.pixels).map(self._outlines[look.shape])
+                    QTransform()
+                    .translate(side / 2, side / 2)
+                    .scale(look.pixels, look.pixels)
+                    .map(self._outlines[look.shape])
                 )
 
             self._stamps[look, ratio] = stamp
@@ -166,7 +190,12 @@ class MarkLayer(pg.GraphicsObject):
 
 
 def _last_of_each(xs: np.ndarray, ys: np.ndarray, codes: np.ndarray) -> np.ndarray:
-    """Of marks that look alike and stand on one spot the place of the last, in rising order; intp[m]."""
-    spots = (np.floor(xs / ALIKE_PIXELS).astype(np.int64) << 40) + (np.floor(ys / ALIKE_PIXELS).astype(np.int64) << 8) + codes
+    """Of marks that look alike and stand on one spot the place of the last, in rising order;
+    intp[m]."""
+    spots = (
+        (np.floor(xs / ALIKE_PIXELS).astype(np.int64) << 40)
+        + (np.floor(ys / ALIKE_PIXELS).astype(np.int64) << 8)
+        + codes
+    )
     _, first = np.unique(spots[::-1], return_index=True)
     return np.sort(len(xs) - 1 - first)

@@ -1,7 +1,7 @@
 """The marks of the map, drawn as outlines one unit wide: what tells trials apart besides colour.
 
-Acceptable is a full disc, not acceptable a ring, undecided half full, the base a square, the pick a swept wing, and
-predictions are dotted outlines.
+Acceptable is a full disc, not acceptable a ring, undecided half full, the base a square, the pick a
+swept wing, and predictions are dotted outlines.
 """
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
@@ -87,10 +87,14 @@ def mark_role(verdict: str, is_base: bool) -> str:
     """The colour role of a mark."""
     if is_base:
         return "ink"
-    return "over" if verdict == NOT_ACCEPTABLE else "acceptable" if verdict == ACCEPTABLE else "quiet"
+    return (
+        "over" if verdict == NOT_ACCEPTABLE else "acceptable" if verdict == ACCEPTABLE else "quiet"
+    )
 
 
-def paint_mark(painter: QPainter, path: QPainterPath, centre: QPointF, size: float, theme: Theme, role: str) -> None:
+def paint_mark(
+    painter: QPainter, path: QPainterPath, centre: QPointF, size: float, theme: Theme, role: str
+) -> None:
     """Draw a mark outside the map."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)

@@ -19,7 +19,8 @@ def quiet(text: str, wrap: bool = True) -> QLabel:
 
 
 def beside(*widgets: QWidget, spacing: int = 8, stretch: bool = False) -> QWidget:
-    """Widgets that stay in one line with each other; `stretch` leaves the room that is over at its end."""
+    """Widgets that stay in one line with each other; `stretch` leaves the room that is over at its
+    end."""
     whole = QWidget()
     line = QHBoxLayout(whole)
     line.setContentsMargins(0, 0, 0, 0)

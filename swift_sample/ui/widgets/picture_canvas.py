@@ -1,4 +1,5 @@
-"""The canvas of Look: pictures under one viewport, side by side or under a wipe, with the watch areas drawn over them."""
+"""The canvas of Look: pictures under one viewport, side by side or under a wipe, with the watch
+areas drawn over them."""
 
 from collections import OrderedDict
 from dataclasses import dataclass, replace
@@ -47,7 +48,8 @@ MOST_DRAWN = 12
 
 @dataclass
 class Viewport:
-    """What part of the pictures is seen, shared by all panes: the picture point in the middle, and the zoom."""
+    """What part of the pictures is seen, shared by all panes: the picture point in the middle, and
+    the zoom."""
 
     centre: QPointF | None = None
     zoom: float | None = None
@@ -69,15 +71,19 @@ class Shown:
     @property
     def words(self) -> str:
         """Why there is no picture."""
-        return self.source.problem if self.source is not None and self.source.problem else self.message
+        return (
+            self.source.problem if self.source is not None and self.source.problem else self.message
+        )
 
 
 class PictureCanvas(QWidget):
-    """Draws one to four pictures under one viewport. Drag moves, the wheel zooms, the wipe's edge can be dragged.
+    """Draws one to four pictures under one viewport. Drag moves, the wheel zooms, the wipe's edge
+    can be dragged.
 
-    While `drawing_area` holds, a drag draws a rectangle; while `brush` is a radius in pixels of the picture, it paints.
-    Watch areas are drawn over every picture; the chosen one can be moved, resized, and with Ctrl copied. Above and below each
-    picture `head` and `foot` pixels are left free for what stands in its pane.
+    While `drawing_area` holds, a drag draws a rectangle; while `brush` is a radius in pixels of the
+    picture, it paints. Watch areas are drawn over every picture; the chosen one can be moved,
+    resized, and with Ctrl copied. Above and below each picture `head` and `foot` pixels are left
+    free for what stands in its pane.
     """
 
     area_drawn = pyqtSignal(int, int, int, int)
@@ -106,7 +112,8 @@ class PictureCanvas(QWidget):
         self.loupe = False
         self.brush = 0.0
         self.row: float | None = None
-        """where the row of the scopes lies, as a share of the height of what they show; None for none"""
+        """where the row of the scopes lies, as a share of the height of what they show; None for
+        none"""
         self.row_place: QRectF | None = None
         """what the scopes show, in pixels of the picture; None for all of it"""
         self._drawn: OrderedDict[tuple[object, ...], QImage] = OrderedDict()
@@ -150,11 +157,13 @@ class PictureCanvas(QWidget):
     @property
     def size_shown(self) -> tuple[int, int] | None:
         """Width and height of the first picture that is there; the viewport is in its pixels."""
-        return next((s.source.size for s in self._shown if s.source is not None and s.is_there), None)
+        return next(
+            (s.source.size for s in self._shown if s.source is not None and s.is_there), None
+        )
 
     def cells(self) -> list[QRectF]:
-        """Where each picture's pane lies with its head and foot; one pane for all under a wipe. Columns are chosen so that
-        pictures are as large as they can be."""
+        """Where each picture's pane lies with its head and foot; one pane for all under a wipe.
+        Columns are chosen so that pictures are as large as they can be."""
         count = 1 if self._wipe else max(1, len(self._shown))
         width, height = self.size_shown or (16, 9)
 
@@ -169,7 +178,10 @@ class PictureCanvas(QWidget):
         across = (self.width() - GAP * (columns - 1)) / columns
         down = (self.height() - GAP * (rows - 1)) / rows
 
-        return [QRectF((k % columns) * (across + GAP), (k // columns) * (down + GAP), across, down) for k in range(count)]
+        return [
+            QRectF((k % columns) * (across + GAP), (k // columns) * (down + GAP), across, down)
+            for k in range(count)
+        ]
 
     def panes(self) -> list[QRectF]:
         """Where each picture's pane lies."""
@@ -205,7 +217,8 @@ class PictureCanvas(QWidget):
         self.viewport.zoom = steps[0] if up else steps[-1]
         z = self.viewport.zoom
         self.viewport.centre = QPointF(
-            point.x() + (pane.center().x() - anchor.x()) / z, point.y() + (pane.center().y() - anchor.y()) / z
+            point.x() + (pane.center().x() - anchor.x()) / z,
+            point.y() + (pane.center().y() - anchor.y()) / z,
         )
         self.changed.emit()
         self.update()
@@ -219,7 +232,11 @@ class PictureCanvas(QWidget):
     def look_at(self, area: QRectF) -> None:
         """Show a part of the pictures, in their pixels, as large as whole steps allow."""
         pane = self.panes()[0]
-        fits = [z for z in ZOOMS if z * area.width() <= pane.width() and z * area.height() <= pane.height()]
+        fits = [
+            z
+            for z in ZOOMS
+            if z * area.width() <= pane.width() and z * area.height() <= pane.height()
+        ]
         self.viewport.zoom = fits[-1] if fits else ZOOMS[0]
         self.viewport.centre = area.center()
         self.changed.emit()
@@ -233,7 +250,12 @@ class PictureCanvas(QWidget):
         target = self._target(pane, size)
         inside = pane.intersected(target)
 
-        return QRectF((inside.x() - target.x()) / z, (inside.y() - target.y()) / z, inside.width() / z, inside.height() / z)
+        return QRectF(
+            (inside.x() - target.x()) / z,
+            (inside.y() - target.y()) / z,
+            inside.width() / z,
+            inside.height() / z,
+        )
 
     def picture_point(self, at: QPointF) -> QPointF:
         """A point of the screen in pixels of the picture, kept inside it."""
@@ -250,7 +272,8 @@ class PictureCanvas(QWidget):
         return next((pane for pane in panes if at is not None and pane.contains(at)), panes[0])
 
     def _target(self, pane: QRectF, size: tuple[int, int]) -> QRectF:
-        """Where a whole picture of a size lies on the screen for a pane; those of another size lie over the first."""
+        """Where a whole picture of a size lies on the screen for a pane; those of another size lie
+        over the first."""
         first = self.size_shown or size
         z = self.zoom()
         centre = self.viewport.centre or QPointF(first[0] / 2, first[1] / 2)
@@ -291,7 +314,9 @@ class PictureCanvas(QWidget):
             painter.setPen(self._theme.colour("page"))
             painter.setFont(font())
             painter.drawText(
-                clip.adjusted(20, 0, -20, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, shown.words
+                clip.adjusted(20, 0, -20, 0),
+                Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
+                shown.words,
             )
         else:
             target = self._target(pane, source.size)
@@ -301,8 +326,11 @@ class PictureCanvas(QWidget):
 
         painter.restore()
 
-    def _paint_region(self, painter: QPainter, source: Source, target: QRectF, clip: QRectF) -> None:
-        """Draw what of a picture is inside the clip, toned at the resolution that the screen has."""
+    def _paint_region(
+        self, painter: QPainter, source: Source, target: QRectF, clip: QRectF
+    ) -> None:
+        """Draw what of a picture is inside the clip, toned at the resolution that the screen
+        has."""
         width, height = source.size
         inside = target.intersected(clip)
         if inside.isEmpty():
@@ -320,7 +348,12 @@ class PictureCanvas(QWidget):
         down = min(int(bottom) + 1, rows) - y
         image = self._region(source, level, x, y, across, down)
         # The last pixel of a level stands for what is left of the picture.
-        place = QRectF(target.x() + x * side, target.y() + y * side, image.width() * side, image.height() * side)
+        place = QRectF(
+            target.x() + x * side,
+            target.y() + y * side,
+            image.width() * side,
+            image.height() * side,
+        )
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, side < 1)
         painter.drawImage(place, image)
 
@@ -340,14 +373,18 @@ class PictureCanvas(QWidget):
     def _area_rect(self, area: WatchArea, target: QRectF) -> QRectF:
         sx = target.width() / self._area_size[0]
         sy = target.height() / self._area_size[1]
-        return QRectF(target.x() + area.x * sx, target.y() + area.y * sy, area.width * sx, area.height * sy)
+        return QRectF(
+            target.x() + area.x * sx, target.y() + area.y * sy, area.width * sx, area.height * sy
+        )
 
     def _paint_areas(self, painter: QPainter, target: QRectF, pane: QRectF) -> None:
         painter.setFont(font(SMALL, bold=True))
         painter.setBrush(Qt.BrushStyle.NoBrush)
 
         for known in self._areas:
-            area = self._draft if self._draft is not None and known.name == self._draft.name else known
+            area = (
+                self._draft if self._draft is not None and known.name == self._draft.name else known
+            )
             rect = self._area_rect(area, target)
             chosen = area.name == self._chosen_area
 
@@ -368,7 +405,9 @@ class PictureCanvas(QWidget):
             if chosen:
                 for x, y in HANDLES.values():
                     at = QPointF(rect.x() + x * rect.width(), rect.y() + y * rect.height())
-                    painter.fillRect(QRectF(at.x() - 3, at.y() - 3, 7, 7), self._theme.colour("pick"))
+                    painter.fillRect(
+                        QRectF(at.x() - 3, at.y() - 3, 7, 7), self._theme.colour("pick")
+                    )
 
         if self._corner is not None and self._opposite is not None:
             size = self.size_shown or (1, 1)
@@ -377,7 +416,12 @@ class PictureCanvas(QWidget):
             drawn = QRectF(self._corner, self._opposite).normalized()
             painter.setPen(QPen(self._theme.colour("pick"), 2, Qt.PenStyle.DashLine))
             painter.drawRect(
-                QRectF(target.x() + drawn.x() * sx, target.y() + drawn.y() * sy, drawn.width() * sx, drawn.height() * sy)
+                QRectF(
+                    target.x() + drawn.x() * sx,
+                    target.y() + drawn.y() * sy,
+                    drawn.width() * sx,
+                    drawn.height() * sy,
+                )
             )
 
         row = self._row_line(target)
@@ -398,8 +442,11 @@ class PictureCanvas(QWidget):
 
         return QRectF(target.x() + place.x() * z, y, place.width() * z, 0)
 
-    def _paint_pointer(self, painter: QPainter, source: Source, target: QRectF, pane: QRectF) -> None:
-        """The brush, the loupe, and in the panes that the pointer is not in a cross at the same place."""
+    def _paint_pointer(
+        self, painter: QPainter, source: Source, target: QRectF, pane: QRectF
+    ) -> None:
+        """The brush, the loupe, and in the panes that the pointer is not in a cross at the same
+        place."""
         at = self._at
         size = self.size_shown
         if at is None or size is None:
@@ -424,8 +471,12 @@ class PictureCanvas(QWidget):
             x = pane.left() + 8 if left else pane.right() - 8 - LOUPE_PIXELS
             box = QRectF(x, pane.bottom() - 8 - LOUPE_PIXELS, LOUPE_PIXELS, LOUPE_PIXELS)
             side, (width_px, height_px) = LOUPE_PIXELS // LOUPE_ZOOM, source.size
-            column = min(max(0, int(point.x() * width_px / size[0]) - side // 2), max(0, width_px - side))
-            row = min(max(0, int(point.y() * height_px / size[1]) - side // 2), max(0, height_px - side))
+            column = min(
+                max(0, int(point.x() * width_px / size[0]) - side // 2), max(0, width_px - side)
+            )
+            row = min(
+                max(0, int(point.y() * height_px / size[1]) - side // 2), max(0, height_px - side)
+            )
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
             painter.drawImage(box, self._region(source, 0, column, row, side, side))
             painter.setPen(QPen(self._theme.colour("page"), 2))
@@ -458,7 +509,11 @@ class PictureCanvas(QWidget):
 
         target = self._target(pane, size)
         row = self._row_line(target)
-        if row is not None and abs(at.y() - row.y()) <= GRAB_PIXELS and row.left() <= at.x() <= row.right():
+        if (
+            row is not None
+            and abs(at.y() - row.y()) <= GRAB_PIXELS
+            and row.left() <= at.x() <= row.right()
+        ):
             return "row"
 
         chosen = next((area for area in self._areas if area.name == self._chosen_area), None)
@@ -499,7 +554,9 @@ class PictureCanvas(QWidget):
             self.area_clicked.emit(under)
 
         if self._grabbed == "move" or self._grabbed in HANDLES:
-            self._grabbed_area = next(area for area in self._areas if area.name == self._chosen_area)
+            self._grabbed_area = next(
+                area for area in self._areas if area.name == self._chosen_area
+            )
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is None:
@@ -561,7 +618,9 @@ class PictureCanvas(QWidget):
             self._draft = area
             self._left_over = QPointF(0, 0)
 
-        self._left_over += QPointF(delta.x() * self._area_size[0] / size[0], delta.y() * self._area_size[1] / size[1])
+        self._left_over += QPointF(
+            delta.x() * self._area_size[0] / size[0], delta.y() * self._area_size[1] / size[1]
+        )
         dx, dy = round(self._left_over.x()), round(self._left_over.y())
         self._left_over -= QPointF(dx, dy)
         self._draft = moved(self._draft, self._grabbed, dx, dy, self._area_size)
@@ -574,7 +633,9 @@ class PictureCanvas(QWidget):
         self._draft = None
 
         if draft is not None:
-            copy = event is not None and bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+            copy = event is not None and bool(
+                event.modifiers() & Qt.KeyboardModifier.ControlModifier
+            )
             self.area_changed.emit(draft.name, draft.x, draft.y, draft.width, draft.height, copy)
 
         corner = self._corner
@@ -586,7 +647,10 @@ class PictureCanvas(QWidget):
             sx = self._area_size[0] / size[0]
             sy = self._area_size[1] / size[1]
             x, y = int(min(corner.x(), opposite.x()) * sx), int(min(corner.y(), opposite.y()) * sy)
-            width, height = round(max(corner.x(), opposite.x()) * sx) - x, round(max(corner.y(), opposite.y()) * sy) - y
+            width, height = (
+                round(max(corner.x(), opposite.x()) * sx) - x,
+                round(max(corner.y(), opposite.y()) * sy) - y,
+            )
 
             if min(width, height) >= LEAST_AREA_PIXELS:
                 self.area_drawn.emit(x, y, width, height)
@@ -628,8 +692,8 @@ class PictureCanvas(QWidget):
 
 
 def moved(area: WatchArea, grabbed: str, dx: int, dy: int, size: tuple[int, int]) -> WatchArea:
-    """A watch area moved, or one of its handles, by whole pixels; it stays inside a picture of `size`, and no smaller than
-    LEAST_AREA_PIXELS."""
+    """A watch area moved, or one of its handles, by whole pixels; it stays inside a picture of
+    `size`, and no smaller than LEAST_AREA_PIXELS."""
     left = area.x
     top = area.y
     right = area.x + area.width

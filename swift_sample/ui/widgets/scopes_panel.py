@@ -1,4 +1,5 @@
-"""Scopes under the pictures of Look: histogram, waveform and one row of one place, every shown trial over the others."""
+"""Scopes under the pictures of Look: histogram, waveform and one row of one place, every shown
+trial over the others."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -32,7 +33,8 @@ class Scoped:
 
 
 def box_of(source: Source, place: QRectF | None) -> tuple[int, int, int, int]:
-    """x, y, width and height in pixels of a place, which is given in shares of the picture; None for all of it."""
+    """x, y, width and height in pixels of a place, which is given in shares of the picture; None
+    for all of it."""
     width, height = source.size
     if place is None:
         return 0, 0, width, height
@@ -69,16 +71,20 @@ class ScopesPanel(QWidget):
         """Levels along the row, for every picture."""
         return list(self._profiles)
 
-    def show_pictures(self, theme: Theme, pictures: Sequence[Scoped], place: QRectF | None, row: float) -> None:
-        """Show the scopes of a place in several pictures, and its row at a share of its height; nothing is worked out again
-        while all is as it was."""
+    def show_pictures(
+        self, theme: Theme, pictures: Sequence[Scoped], place: QRectF | None, row: float
+    ) -> None:
+        """Show the scopes of a place in several pictures, and its row at a share of its height;
+        nothing is worked out again while all is as it was."""
         box = None if place is None else (place.x(), place.y(), place.width(), place.height())
         key = (theme.name, box, tuple(pictures))
 
         if key != self._key:
             self._key = key
             self._theme = theme
-            self._shown = [(scoped, _scopes(scoped.source, place)) for scoped in pictures[: len(ROLES)]]
+            self._shown = [
+                (scoped, _scopes(scoped.source, place)) for scoped in pictures[: len(ROLES)]
+            ]
 
         self._profiles = []
         for scoped, _ in self._shown:
@@ -98,8 +104,12 @@ class ScopesPanel(QWidget):
             for place, title in enumerate(TITLES):
                 left = GAP + place * (width + GAP)
                 painter.setPen(self._theme.colour("quiet"))
-                words = painter.fontMetrics().elidedText(title, Qt.TextElideMode.ElideRight, int(width))
-                painter.drawText(QRectF(left, 4, width, TITLE_HEIGHT), Qt.AlignmentFlag.AlignVCenter, words)
+                words = painter.fontMetrics().elidedText(
+                    title, Qt.TextElideMode.ElideRight, int(width)
+                )
+                painter.drawText(
+                    QRectF(left, 4, width, TITLE_HEIGHT), Qt.AlignmentFlag.AlignVCenter, words
+                )
                 box = QRectF(left, 4 + TITLE_HEIGHT, width, PANEL_HEIGHT - TITLE_HEIGHT - 10)
                 painter.fillRect(box, self._theme.colour("page"))
                 self._draw(painter, place, box)
@@ -132,11 +142,17 @@ def _scopes(source: Source, place: QRectF | None) -> Scopes:
     if step == 1:
         return scopes_of(source.pixels(0, x, y, width, height))
 
-    return scopes_of(np.concatenate([source.pixels(0, x, row, width, 1) for row in range(y, y + height, step)]))
+    return scopes_of(
+        np.concatenate([source.pixels(0, x, row, width, 1) for row in range(y, y + height, step)])
+    )
 
 
 def _points(values: np.ndarray, box: QRectF) -> list[QPointF]:
     """Values from 0 to 1 from left to right of a box, 0 at its foot."""
-    xs = box.left() + box.width() * np.linspace(0, 1, len(values)) if len(values) > 1 else np.array([box.center().x()])
+    xs = (
+        box.left() + box.width() * np.linspace(0, 1, len(values))
+        if len(values) > 1
+        else np.array([box.center().x()])
+    )
     ys = box.bottom() - box.height() * np.clip(values, 0, 1)
     return [QPointF(float(x), float(y)) for x, y in zip(xs, ys, strict=True)]

@@ -8,7 +8,13 @@ from PyQt6.QtGui import QPixmap
 from PyQt6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 
 from swift_sample.core.study.answers.acceptance import quantity
-from swift_sample.core.study.answers.pick_report import failure_words, show_factor, show_phases, show_seconds, show_with_half
+from swift_sample.core.study.answers.pick_report import (
+    failure_words,
+    show_factor,
+    show_phases,
+    show_seconds,
+    show_with_half,
+)
 from swift_sample.core.study.answers.results import Results, TrialResult, show_error
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.words import PlainLabel
@@ -44,7 +50,13 @@ class TrialCard(QFrame):
         self.hide()
 
     def show_trial(
-        self, trial: TrialResult, results: Results, picture: QPixmap | None, theme: Theme, at: QPoint, earlier: bool = False
+        self,
+        trial: TrialResult,
+        results: Results,
+        picture: QPixmap | None,
+        theme: Theme,
+        at: QPoint,
+        earlier: bool = False,
     ) -> None:
         """`earlier` trials are not planned any more."""
         self._picture.setVisible(picture is not None)
@@ -54,14 +66,22 @@ class TrialCard(QFrame):
         assert trial.seconds is not None
         name = trial.remark.name or ("base" if trial.is_base else "")
         self._title.setText(show_with_half(trial.seconds) + (f" · {name}" if name else ""))
-        lines = [escape(trial.configuration.describe(None if trial.is_base else results.study.base, most=8))]
+        lines = [
+            escape(
+                trial.configuration.describe(None if trial.is_base else results.study.base, most=8)
+            )
+        ]
 
         if not trial.is_base:
             lines.append(show_factor(trial.times_faster))
 
         for key, share in trial.shares.items():
             text = escape(f"{quantity(key).label} {show_error(key, trial, results)}")
-            lines.append(f"<span style='color:{theme.over}'>{text}</span>" if share.value > results.line else text)
+            lines.append(
+                f"<span style='color:{theme.over}'>{text}</span>"
+                if share.value > results.line
+                else text
+            )
 
         lines.append(f"<span style='color:{theme.quiet}'>{show_phases(trial)}</span>")
         forbidden = f", {escape(trial.forbidden)}" if trial.forbidden else ""
@@ -87,7 +107,10 @@ class TrialCard(QFrame):
         self._stand(
             [
                 escape(outlook.configuration.describe(results.study.base, most=8)),
-                f"about {show_seconds(seconds.value)}, from {seconds.low:.2g} to {show_seconds(seconds.high)}",
+                (
+                    f"about {show_seconds(seconds.value)}, from {seconds.low:.2g} to "
+                    f"{show_seconds(seconds.high)}"
+                ),
                 f"about {share.value:.2g} of the limits, from {share.low:.2g} to {share.high:.2g}",
                 f"<span style='color:{theme.quiet}'>{outlook.chance:.0%} chance {chance}</span>",
             ],
@@ -103,7 +126,11 @@ class TrialCard(QFrame):
         assert parent is not None
         layout.activate()
         self.resize(layout.sizeHint())
-        x = at.x() + 18 if at.x() + 18 + self.width() < parent.width() else at.x() - 18 - self.width()
+        x = (
+            at.x() + 18
+            if at.x() + 18 + self.width() < parent.width()
+            else at.x() - 18 - self.width()
+        )
         y = min(max(4, at.y() - self.height() // 2), parent.height() - self.height() - 4)
         self.move(max(4, x), y)
         self.show()

@@ -1,4 +1,5 @@
-"""Labels and tooltips that show words as they are. Qt takes what looks like a tag for one, and words may be anybody's."""
+"""Labels and tooltips that show words as they are. Qt takes what looks like a tag for one, and
+words may be anybody's."""
 
 from html import escape
 

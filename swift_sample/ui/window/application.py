@@ -8,7 +8,14 @@ import sys
 import threading
 from pathlib import Path
 
-from PyQt6.QtCore import QMessageLogContext, QSettings, Qt, QTimer, QtMsgType, qInstallMessageHandler
+from PyQt6.QtCore import (
+    QMessageLogContext,
+    QSettings,
+    Qt,
+    QTimer,
+    QtMsgType,
+    qInstallMessageHandler,
+)
 from PyQt6.QtGui import QIcon, QPixmap
 from PyQt6.QtWidgets import QApplication
 
@@ -58,7 +65,10 @@ def run_window(path: Path | None, measure: bool) -> int:
         return 0
 
     settings = QSettings("swift-sample", "swift-sample")
-    apply_theme(application, {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme()))
+    apply_theme(
+        application,
+        {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme()),
+    )
     window = MainWindow(settings)
     window.asks_before_closing = window.prepares_previews = True
     window.show()
@@ -70,7 +80,8 @@ def run_window(path: Path | None, measure: bool) -> int:
     elif last and is_study(Path(str(last))):
         window.open_study(Path(str(last)))
 
-    # Python runs its signal handlers only between its own instructions, so it needs to be woken now and then.
+    # Python runs its signal handlers only between its own instructions, so it needs to be woken now
+    # and then.
     signal.signal(signal.SIGINT, lambda *_: _end(window))
     signal.signal(signal.SIGTERM, lambda *_: _end(window))
     wake = QTimer()
@@ -87,7 +98,9 @@ def run_window(path: Path | None, measure: bool) -> int:
 
     if window.background:
         quiet = subprocess.DEVNULL
-        subprocess.Popen(window.background, stdin=quiet, stdout=quiet, stderr=quiet, start_new_session=True)
+        subprocess.Popen(
+            window.background, stdin=quiet, stdout=quiet, stderr=quiet, start_new_session=True
+        )
 
     return status
 
@@ -118,8 +131,9 @@ def _end(window: MainWindow) -> None:
 
 
 def log_qt(kind: QtMsgType, context: QMessageLogContext, text: str | None) -> None:
-    """Messages of Qt go to the log; its own handler is told nothing any more. Where Qt gives up before there is a window, it
-    would end the process with a signal; that it cannot show one is said in a sentence instead."""
+    """Messages of Qt go to the log; its own handler is told nothing any more. Where Qt gives up
+    before there is a window, it would end the process with a signal; that it cannot show one is
+    said in a sentence instead."""
     level = {
         QtMsgType.QtWarningMsg: logging.WARNING,
         QtMsgType.QtCriticalMsg: logging.ERROR,
@@ -133,8 +147,11 @@ def log_qt(kind: QtMsgType, context: QMessageLogContext, text: str | None) -> No
 
 
 def _no_window() -> str:
-    named = [f"{name}={plain(os.environ[name], 60)}" for name in SCREEN_VARIABLES if os.environ.get(name)]
+    named = [
+        f"{name}={plain(os.environ[name], 60)}" for name in SCREEN_VARIABLES if os.environ.get(name)
+    ]
     return (
-        f"no window can be shown with {', '.join(named)}; correct that, or use the commands, which need no screen "
+        f"no window can be shown with {', '.join(named)}; correct that, or use the commands, which "
+        "need no screen "
         f"(the reason stands in {log_file()})"
     )

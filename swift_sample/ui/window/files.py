@@ -51,14 +51,18 @@ class Files:
         return dialog
 
     def take(self, paths: list[Path]) -> None:
-        """What was dropped: a study or a scene; while a study is begun also its light and its settings."""
+        """What was dropped: a study or a scene; while a study is begun also its light and its
+        settings."""
         pictures = [path for path in paths if path.suffix.lower() in PICTURES and path.is_file()]
         if len(paths) > 1 and len(pictures) == len(paths):
             self.take_finished(*rows_of_pictures(pictures))
             return
 
         if len(paths) != 1:
-            self._window.tell(f"{len(paths)} files were dropped; drop one scene or one study at a time, or finished pictures")
+            self._window.tell(
+                f"{len(paths)} files were dropped; drop one scene or one study at a time, or "
+                "finished pictures"
+            )
             return
 
         (path,) = paths
@@ -66,9 +70,15 @@ class Files:
             self._window.open_study(path)
         elif path.suffix.lower() in (".gltf", ".glb"):
             self._window.begin(str(path))
-        elif self._window.beginning is not None and path.suffix.lower() in (".exr", ".hdr", ".toml"):
+        elif self._window.beginning is not None and path.suffix.lower() in (
+            ".exr",
+            ".hdr",
+            ".toml",
+        ):
             self._window.begin_page.take_file(path)
-        elif self._window.session is not None and path.suffix.lower() in SUFFIXES and path.is_file():
+        elif (
+            self._window.session is not None and path.suffix.lower() in SUFFIXES and path.is_file()
+        ):
             self._window.show_page(LookPage.name)
             self._window.page(LookPage).add_picture(path)
         elif path.suffix.lower() == ".csv":
@@ -79,10 +89,13 @@ class Files:
             self.take_finished(*rows_of_pictures(found))
         elif path.is_dir():
             self._window.tell(
-                f"{path.name}: is a folder, but no study; drop a scene, a folder that ends in .study, or one of renders"
+                f"{path.name}: is a folder, but no study; drop a scene, a folder that ends in "
+                ".study, or one of renders"
             )
         else:
-            self._window.tell(f"{path.name}: neither a scene nor a study; drop a .gltf or .glb file, or a study")
+            self._window.tell(
+                f"{path.name}: neither a scene nor a study; drop a .gltf or .glb file, or a study"
+            )
 
     @staticmethod
     def _pictures_in(folder: Path) -> list[Path]:
@@ -103,14 +116,18 @@ class Files:
 
     def choose_finished(self) -> None:
         kinds = f"Finished renders (*.csv {' '.join('*' + suffix for suffix in PICTURES)})"
-        paths, _ = QFileDialog.getOpenFileNames(self._window, "Finished renders, or a table of them", "", kinds)
+        paths, _ = QFileDialog.getOpenFileNames(
+            self._window, "Finished renders, or a table of them", "", kinds
+        )
 
         if paths:
             chosen = [Path(path) for path in paths]
             if len(chosen) == 1 and chosen[0].suffix.lower() == ".csv":
                 self._take_table(chosen[0])
             else:
-                self.take_finished(*rows_of_pictures([path for path in chosen if path.suffix.lower() in PICTURES]))
+                self.take_finished(
+                    *rows_of_pictures([path for path in chosen if path.suffix.lower() in PICTURES])
+                )
 
     def choose_study(self) -> None:
         name = QFileDialog.getExistingDirectory(self._window, "Open a study", str(Path.home()))
@@ -118,6 +135,8 @@ class Files:
             self._window.open_study(Path(name))
 
     def choose_scene(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self._window, "Begin with a scene", str(Path.home()), "Scenes (*.gltf *.glb)")
+        name, _ = QFileDialog.getOpenFileName(
+            self._window, "Begin with a scene", str(Path.home()), "Scenes (*.gltf *.glb)"
+        )
         if name:
             self._window.begin(name)

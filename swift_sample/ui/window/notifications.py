@@ -1,5 +1,5 @@
-"""Desktop notifications, by the open standard for them (Desktop Notifications Specification 1.2, freedesktop.org). Where the
-desktop has no such service nothing happens."""
+"""Desktop notifications, by the open standard for them (Desktop Notifications Specification 1.2,
+freedesktop.org). Where the desktop has no such service nothing happens."""
 
 from PyQt6.QtCore import QMetaType
 from PyQt6.QtDBus import QDBusArgument, QDBusConnection, QDBusMessage
@@ -14,7 +14,8 @@ _TEXT = int(QMetaType.Type.QString.value)  # type: ignore[call-overload]
 
 
 def notification(title: str, text: str) -> QDBusMessage:
-    """The call that shows a notification. Texts are marked up by the standard, so what looks like it is taken apart."""
+    """The call that shows a notification. Texts are marked up by the standard, so what looks like
+    it is taken apart."""
     replaces = QDBusArgument()
     replaces.add(0, _UNSIGNED)
     actions = QDBusArgument()
@@ -22,7 +23,9 @@ def notification(title: str, text: str) -> QDBusMessage:
     actions.endArray()
     plain = text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
     message = QDBusMessage.createMethodCall(SERVICE, PATH, SERVICE, "Notify")
-    message.setArguments([PROGRAM, replaces, ICON, title, plain, actions, {}, AS_THE_DESKTOP_HAS_IT])
+    message.setArguments(
+        [PROGRAM, replaces, ICON, title, plain, actions, {}, AS_THE_DESKTOP_HAS_IT]
+    )
 
     return message
 

@@ -45,7 +45,15 @@ from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.model import Study
 from swift_sample.ui.begin import BeginPage
 from swift_sample.ui.dialogs.log import LogDialog
-from swift_sample.ui.dialogs.small import AFTER_RUN, BEHIND, NOW, ask_before_leaving, ask_to_take_over, show_caches, show_keys
+from swift_sample.ui.dialogs.small import (
+    AFTER_RUN,
+    BEHIND,
+    NOW,
+    ask_before_leaving,
+    ask_to_take_over,
+    show_caches,
+    show_keys,
+)
 from swift_sample.ui.dialogs.take_sheet import TakeSheet
 from swift_sample.ui.dialogs.versions import VersionsDialog
 from swift_sample.ui.ledger import Ledger
@@ -79,7 +87,9 @@ class MainWindow(QMainWindow):
     def __init__(self, settings: QSettings) -> None:
         super().__init__()
         self._settings = settings
-        self._theme = {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme())
+        self._theme = {"day": DAY, "dusk": DUSK}.get(
+            str(settings.value("theme", "")), desktop_theme()
+        )
         self.session: Session | None = None
         self.beginning: Beginning | None = None
         self.files = Files(self)
@@ -100,7 +110,9 @@ class MainWindow(QMainWindow):
         self.top = TopBar(self._theme, this_machine(), self._menu)
         self.verdict = VerdictStrip(self._theme)
         self.ledger = Ledger(self._theme)
-        self.pages: dict[str, Page] = {page.name: page(self._theme, self.pictures) for page in PAGES}
+        self.pages: dict[str, Page] = {
+            page.name: page(self._theme, self.pictures) for page in PAGES
+        }
         self.strip = RunStrip(self._theme)
         self.welcome = Welcome(self._theme)
         self.begin_page = BeginPage(self._theme)
@@ -140,8 +152,8 @@ class MainWindow(QMainWindow):
             self._opener.open(path, "measure" if measure else "")
 
     def begin(self, scene: str, renderer: Path | None = None) -> None:
-        """Show a scene, and what measuring it would be; a study is made of it only when that is asked for. `renderer` is the
-        file of another renderer than the built-in one."""
+        """Show a scene, and what measuring it would be; a study is made of it only when that is
+        asked for. `renderer` is the file of another renderer than the built-in one."""
         if self._leave_well(lambda: self.begin(scene, renderer)):
             self.tell(f"Opening {Path(scene).name} …")
             self._opener.read_scene(scene, renderer)
@@ -150,7 +162,9 @@ class MainWindow(QMainWindow):
         """Make a study of renders that are finished, and measure their pictures."""
         if self._leave_well(lambda: self.measure_finished(plan, rows, reference)):
             self._opener.measure_finished(plan, rows, reference)
-            shown = QProgressDialog(f"Copying {len(rows)} pictures into a study", "Stop", 0, len(rows), self)
+            shown = QProgressDialog(
+                f"Copying {len(rows)} pictures into a study", "Stop", 0, len(rows), self
+            )
             shown.setWindowTitle("Finished renders")
             shown.setWindowModality(Qt.WindowModality.WindowModal)
             shown.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
@@ -167,10 +181,13 @@ class MainWindow(QMainWindow):
         self._leave()
         worker, self._warm = (self._warm, None) if read.renderer is None else (None, self._warm)
         self._drop_warm()
-        self._show_beginning(Beginning(read.scene, read.facts, self, worker=worker, renderer=read.renderer))
+        self._show_beginning(
+            Beginning(read.scene, read.facts, self, worker=worker, renderer=read.renderer)
+        )
 
     def look_again(self) -> None:
-        """Show the open study's scene as when it was begun, to change light, camera, limits and what is tried."""
+        """Show the open study's scene as when it was begun, to change light, camera, limits and
+        what is tried."""
         session = self.session
         if session is None or session.facts is None or self.beginning is not None:
             return
@@ -180,7 +197,9 @@ class MainWindow(QMainWindow):
             return
 
         in_force = session.results.limits if session.results is not None else None
-        self._show_beginning(Beginning(session.study.scene, session.facts, self, session.study, in_force=in_force))
+        self._show_beginning(
+            Beginning(session.study.scene, session.facts, self, session.study, in_force=in_force)
+        )
 
     def _show_beginning(self, beginning: Beginning) -> None:
         self.beginning = beginning
@@ -190,7 +209,12 @@ class MainWindow(QMainWindow):
 
     def prepare_preview(self) -> None:
         """Have a worker ready for the scene that is likely to be dropped next."""
-        if self.prepares_previews and self._warm is None and self.session is None and self.beginning is None:
+        if (
+            self.prepares_previews
+            and self._warm is None
+            and self.session is None
+            and self.beginning is None
+        ):
             self._warm = PreviewWorker(renderer_named(DEFAULT))
 
     def _drop_warm(self) -> None:
@@ -206,7 +230,8 @@ class MainWindow(QMainWindow):
             self.beginning = None
 
     def _make_study(self, then: str, budget_seconds: float | None = None) -> None:
-        """Make the study that was begun, or change the open one that was looked at again, and measure it."""
+        """Make the study that was begun, or change the open one that was looked at again, and
+        measure it."""
         if self.beginning is None:
             return
 
@@ -314,7 +339,9 @@ class MainWindow(QMainWindow):
             here = str(self.session.path.resolve())
             compared = {here: list(self.session.selected)}
             compared |= {path: names for path, names in self._compared().items() if path != here}
-            self._settings.setValue("compared", json.dumps(dict(list(compared.items())[:MOST_RECENT])))
+            self._settings.setValue(
+                "compared", json.dumps(dict(list(compared.items())[:MOST_RECENT]))
+            )
 
     def _compared(self) -> dict[str, list[str]]:
         """Which trials were compared last, by study."""
@@ -358,7 +385,14 @@ class MainWindow(QMainWindow):
         page = self._pages.currentWidget()
         regions = [self.ledger, page, self.strip.blocks, self.top.first, self.verdict]
         focus = self.focusWidget()
-        here = next((k for k, w in enumerate(regions) if w is not None and (w is focus or w.isAncestorOf(focus))), 1 - step)
+        here = next(
+            (
+                k
+                for k, w in enumerate(regions)
+                if w is not None and (w is focus or w.isAncestorOf(focus))
+            ),
+            1 - step,
+        )
         region = regions[(here + step) % len(regions)]
 
         if region is not None:
@@ -381,7 +415,14 @@ class MainWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         apply_theme(application, theme)
-        for part in (self.top, self.verdict, self.ledger, self.strip, self.welcome, self.begin_page):
+        for part in (
+            self.top,
+            self.verdict,
+            self.ledger,
+            self.strip,
+            self.welcome,
+            self.begin_page,
+        ):
             part.set_theme(theme)
 
         for page in self.pages.values():
@@ -442,7 +483,12 @@ class MainWindow(QMainWindow):
             ("demo", "Measure the demo", "", self.open_demo),
             ("undo", "Undo", "Ctrl+Z", lambda: self._ask(lambda session: session.undo())),
             ("redo", "Redo", "Ctrl+Shift+Z", lambda: self._ask(lambda session: session.redo())),
-            ("theme", "Theme: day or dusk", "Ctrl+D", lambda: self.set_theme(DUSK if self._theme is DAY else DAY)),
+            (
+                "theme",
+                "Theme: day or dusk",
+                "Ctrl+D",
+                lambda: self.set_theme(DUSK if self._theme is DAY else DAY),
+            ),
             ("caches", "Caches …", "", lambda: show_caches(self, self.tell)),
             ("keys", "Keys", "F1", self.show_keys),
             ("next", "Next region", "F6", lambda: self._next_region(1)),
@@ -453,7 +499,12 @@ class MainWindow(QMainWindow):
             ("measure", "Measure everything", "Ctrl+Shift+Return", self.measure),
             ("stop", "Stop now", "Ctrl+.", lambda: self._ask(lambda session: session.stop())),
             *(
-                (page.name.lower(), page.name, f"Alt+{number}", lambda name=page.name: self.show_page(name))
+                (
+                    page.name.lower(),
+                    page.name,
+                    f"Alt+{number}",
+                    lambda name=page.name: self.show_page(name),
+                )
                 for number, page in enumerate(PAGES, 1)
             ),
             ("again", "Light, camera and limits by eye …", "Ctrl+L", self.look_again),
@@ -508,7 +559,9 @@ class MainWindow(QMainWindow):
             button = QPushButton(name)
             button.setProperty("tab", True)
             button.setCheckable(True)
-            button.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # the page has the keyboard; Alt and a number change it
+            button.setFocusPolicy(
+                Qt.FocusPolicy.NoFocus
+            )  # the page has the keyboard; Alt and a number change it
             button.clicked.connect(lambda _, page=name: self.show_page(page))
             self._tabs.addButton(button)
             tabs.addWidget(button)
@@ -560,16 +613,22 @@ class MainWindow(QMainWindow):
     def _connect(self) -> None:
         self.top.measure_clicked.connect(self.measure)
         self.top.search_clicked.connect(self.find_fastest)
-        self.top.goal_chosen.connect(lambda goal: self._ask(lambda session: session.edit(edits.set_goal(goal))))
+        self.top.goal_chosen.connect(
+            lambda goal: self._ask(lambda session: session.edit(edits.set_goal(goal)))
+        )
         self.verdict.take_wanted.connect(self.take_pick)
         self.verdict.limit_edited.connect(self._set_limit)
-        self.verdict.try_asked.connect(lambda changes: self._ask(lambda session: session.try_changes(changes)))
+        self.verdict.try_asked.connect(
+            lambda changes: self._ask(lambda session: session.try_changes(changes))
+        )
         self.ledger.values_changed.connect(self._set_values)
         self.ledger.base_changed.connect(self._set_base_value)
         self.ledger.forbidden_changed.connect(
             lambda key, value, on: self._ask(lambda session: session.forbid(key, value, on))
         )
-        self.ledger.setting_selected.connect(lambda key: self._ask(lambda session: session.select_setting(key)))
+        self.ledger.setting_selected.connect(
+            lambda key: self._ask(lambda session: session.select_setting(key))
+        )
         self.ledger.chip_hovered.connect(self._light_up)
 
         for page in self.pages.values():
@@ -578,10 +637,14 @@ class MainWindow(QMainWindow):
             page.page_wanted.connect(self.show_page)
 
         self.page(PlanPage).look_again_wanted.connect(self.look_again)
-        self.strip.trial_clicked.connect(lambda trial_id: self._ask(lambda session: session.toggle_selected(trial_id)))
+        self.strip.trial_clicked.connect(
+            lambda trial_id: self._ask(lambda session: session.toggle_selected(trial_id))
+        )
         self.strip.pause_clicked.connect(lambda: self._ask(lambda session: session.pause()))
         self.strip.stop_clicked.connect(lambda: self._ask(lambda session: session.stop()))
-        self.remarks.place_wanted.connect(lambda place: self._ask(lambda session: session.show_version(place)))
+        self.remarks.place_wanted.connect(
+            lambda place: self._ask(lambda session: session.show_version(place))
+        )
         self.remarks.versions_wanted.connect(self.show_versions)
         self.remarks.dismissed.connect(lambda: self._ask(lambda session: session.dismiss_outcome()))
         self.welcome.demo_wanted.connect(self.open_demo)
@@ -592,7 +655,9 @@ class MainWindow(QMainWindow):
         self.welcome.finished_wanted.connect(self.files.choose_finished)
         self.welcome.recent_wanted.connect(self.open_study)
         self.begin_page.fastest_wanted.connect(lambda seconds: self._make_study("search", seconds))
-        self.begin_page.everything_wanted.connect(lambda seconds: self._make_study("measure", seconds))
+        self.begin_page.everything_wanted.connect(
+            lambda seconds: self._make_study("measure", seconds)
+        )
         self.begin_page.skipped.connect(lambda: self._make_study(""))
         self.begin_page.cancelled.connect(self._cancel_beginning)
         self.begin_page.problem.connect(self.tell)
@@ -625,7 +690,9 @@ class MainWindow(QMainWindow):
         session.drawing_wanted.connect(self._draw_now)
         path = str(session.path.resolve())
         session.compare(self._compared().get(path, []))
-        self._settings.setValue("recent", [path, *[p for p in self._recent() if p != path]][:MOST_RECENT])
+        self._settings.setValue(
+            "recent", [path, *[p for p in self._recent() if p != path]][:MOST_RECENT]
+        )
         self._settings.setValue("last", path)
         self._show_session()
 
@@ -648,7 +715,9 @@ class MainWindow(QMainWindow):
         self._show_session()
 
     def _show_session(self) -> None:
-        self._stack.setCurrentIndex(2 if self.beginning is not None else 0 if self.session is None else 1)
+        self._stack.setCurrentIndex(
+            2 if self.beginning is not None else 0 if self.session is None else 1
+        )
         if self.beginning is not None:
             self.setWindowTitle(f"{self.beginning.draft.name} – Swift Sample")
             self._refresh()
@@ -668,14 +737,21 @@ class MainWindow(QMainWindow):
 
     def _recent(self) -> list[str]:
         stored = self._settings.value("recent", [])
-        return [str(p) for p in stored] if isinstance(stored, list) else [str(stored)] if stored else []
+        return (
+            [str(p) for p in stored]
+            if isinstance(stored, list)
+            else [str(stored)]
+            if stored
+            else []
+        )
 
     def _refresh_soon(self) -> None:
         if not self._timer.isActive():
             self._timer.start()
 
     def _draw_now(self) -> None:
-        """Draw what waits to be drawn: a render is about to be timed, and nothing else shall work then."""
+        """Draw what waits to be drawn: a render is about to be timed, and nothing else shall work
+        then."""
         if self._timer.isActive():
             self._timer.stop()
             self._refresh()
@@ -692,7 +768,8 @@ class MainWindow(QMainWindow):
             self.session.look_around()
 
     def _on_activity(self, activity: Activity) -> None:
-        """Progress within a step touches the run strip only: the window must not take time from what it measures."""
+        """Progress within a step touches the run strip only: the window must not take time from
+        what it measures."""
         doing = (activity.measuring, activity.stopping, activity.step)
         if doing != self._doing:
             self._doing = doing
@@ -725,9 +802,14 @@ class MainWindow(QMainWindow):
         self.remarks.show_view(model)
         self._show_on_page()
 
-        for name, words, label in (("undo", "Undo", session.undo_label), ("redo", "Redo", session.redo_label)):
+        for name, words, label in (
+            ("undo", "Undo", session.undo_label),
+            ("redo", "Redo", session.redo_label),
+        ):
             self._actions[name].setEnabled(bool(label))
-            self._actions[name].setText(f"{words}: {label[0].lower()}{label[1:]}" if label else words)
+            self._actions[name].setText(
+                f"{words}: {label[0].lower()}{label[1:]}" if label else words
+            )
 
     def _show_on_page(self) -> None:
         """Show the study on the page that is seen."""
@@ -760,7 +842,9 @@ class MainWindow(QMainWindow):
         if session is None or pick is None or session.results is None:
             return None
 
-        sheet = TakeSheet(session.results, pick, session.command_for(pick.trial.configuration), self)
+        sheet = TakeSheet(
+            session.results, pick, session.command_for(pick.trial.configuration), self
+        )
         sheet.said.connect(self.tell)
         sheet.base_wanted.connect(self._pick_as_base)
         sheet.open()
@@ -769,7 +853,9 @@ class MainWindow(QMainWindow):
 
     def _export(self) -> None:
         if self.session is not None:
-            name, _ = QFileDialog.getSaveFileName(self, "Export the results", "results.csv", "Open data (*.csv *.json)")
+            name, _ = QFileDialog.getSaveFileName(
+                self, "Export the results", "results.csv", "Open data (*.csv *.json)"
+            )
             if name:
                 self.session.export(Path(name))
 
@@ -794,10 +880,16 @@ class MainWindow(QMainWindow):
         notify(session.study.name, f"{found} {words[:1].upper()}{words[1:]}".strip())
 
     def _leave_well(self, then: Callable[[], object], background: bool = False) -> bool:
-        """Whether what is open can be left now. Where something is measured it is asked once what is to become of that, and
-        `then` follows; `background` offers to finish it without the window."""
+        """Whether what is open can be left now. Where something is measured it is asked once what
+        is to become of that, and `then` follows; `background` offers to finish it without the
+        window."""
         session = self.session
-        if not self.asks_before_closing or session is None or not session.activity.measuring or self._may_close:
+        if (
+            not self.asks_before_closing
+            or session is None
+            or not session.activity.measuring
+            or self._may_close
+        ):
             return True
 
         waiting: list[QMetaObject.Connection] = []
@@ -812,7 +904,11 @@ class MainWindow(QMainWindow):
 
         def answered(answer: str) -> None:
             if answer == AFTER_RUN:
-                waiting.append(session.activity_changed.connect(lambda activity: None if activity.measuring else go_on()))
+                waiting.append(
+                    session.activity_changed.connect(
+                        lambda activity: None if activity.measuring else go_on()
+                    )
+                )
                 session.pause()
             elif answer == NOW:
                 go_on()
@@ -821,7 +917,12 @@ class MainWindow(QMainWindow):
                 self.background = command_of(kind, session.path)
                 go_on()
 
-        ask_before_leaving(self, session.study.name, (BEHIND, AFTER_RUN, NOW) if background else (AFTER_RUN, NOW), answered)
+        ask_before_leaving(
+            self,
+            session.study.name,
+            (BEHIND, AFTER_RUN, NOW) if background else (AFTER_RUN, NOW),
+            answered,
+        )
         return False
 
     def show_log(self, events: list[tuple[str, str, str]]) -> None:
@@ -832,5 +933,7 @@ class MainWindow(QMainWindow):
         """Which versions of scene, size, frame and renderer were measured; one can be looked at."""
         if self.session is not None and self.session.snapshot is not None:
             dialog = VersionsDialog(self.session.snapshot, self)
-            dialog.place_wanted.connect(lambda place: self._ask(lambda session: session.show_version(place)))
+            dialog.place_wanted.connect(
+                lambda place: self._ask(lambda session: session.show_version(place))
+            )
             dialog.open()

@@ -1,4 +1,5 @@
-"""One window for each person: a second start hands what it was asked for to the window that is open, and ends."""
+"""One window for each person: a second start hands what it was asked for to the window that is
+open, and ends."""
 
 import json
 import os
@@ -20,7 +21,8 @@ def address() -> str:
 
 
 def _is_own(path: Path) -> bool:
-    """Whether it stands there and is this person's: in a folder for everybody somebody else could listen under the name."""
+    """Whether it stands there and is this person's: in a folder for everybody somebody else could
+    listen under the name."""
     try:
         return path.lstat().st_uid == os.getuid()
     except OSError:
@@ -48,9 +50,12 @@ def hand_over(path: Path | None, measure: bool) -> bool:
 
 
 class Doorbell(QObject):
-    """Listens for later starts; `rung` hears the study that was asked for, None for none, and whether to measure it."""
+    """Listens for later starts; `rung` hears the study that was asked for, None for none, and
+    whether to measure it."""
 
-    def __init__(self, rung: Callable[[Path | None, bool], None], parent: QObject | None = None) -> None:
+    def __init__(
+        self, rung: Callable[[Path | None, bool], None], parent: QObject | None = None
+    ) -> None:
         super().__init__(parent)
         self._rung = rung
         self._server = QLocalServer(self)

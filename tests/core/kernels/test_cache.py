@@ -20,7 +20,9 @@ def own_cache(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]
     digest.cache_clear()
 
 
-def test_any_change_of_a_source_leads_to_another_folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_any_change_of_a_source_leads_to_another_folder(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     core = tmp_path / "core"
     (core / "renderers" / "builtin" / "kernels").mkdir(parents=True)
     (core / "kernels").mkdir()
@@ -39,7 +41,10 @@ def test_all_that_kernels_are_made_of_counts_as_their_source() -> None:
     covered = [core / name for name in kernels.COMPILED_FROM]
 
     for path in core.rglob("*.py"):
-        if re.search(r"compiling import .*\b(kernel|row_kernel|allocating_kernel|part)\b", path.read_text("utf-8")):
+        if re.search(
+            r"compiling import .*\b(kernel|row_kernel|allocating_kernel|part)\b",
+            path.read_text("utf-8"),
+        ):
             assert any(path == place or place in path.parents for place in covered), path
 
 
@@ -69,7 +74,8 @@ def test_importing_leaves_no_trace(own_cache: Path) -> None:
         "import os, sys; before = dict(os.environ)\n"
         "import swift_sample.core.errors, swift_sample.core.kernels.cache\n"
         "assert 'numba' not in sys.modules\n"
-        "import swift_sample.core.renderers.builtin.denoise, swift_sample.core.renderers.builtin.rendering.render\n"
+        "import swift_sample.core.renderers.builtin.denoise, "
+        "swift_sample.core.renderers.builtin.rendering.render\n"
         "assert dict(os.environ) == before"
     )
     done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True)

@@ -31,7 +31,11 @@ def test_parts_call_each_other_by_name_and_come_back_from_the_cache(tmp_path: Pa
         (tmp_path / place).mkdir()
         (tmp_path / place / "parts.py").write_text(FRESH)
         done = subprocess.run(
-            [sys.executable, str(tmp_path / place / "parts.py")], env=environment, capture_output=True, text=True, timeout=120
+            [sys.executable, str(tmp_path / place / "parts.py")],
+            env=environment,
+            capture_output=True,
+            text=True,
+            timeout=120,
         )
         assert done.stdout == "41\n", done.stderr
         kept.append({path: path.stat().st_mtime_ns for path in (tmp_path / "cache").rglob("*.nb*")})
@@ -44,12 +48,21 @@ def test_a_cache_that_cannot_be_written_is_no_error(tmp_path: Path) -> None:
     (tmp_path / "parts.py").write_text(FRESH)
     (tmp_path / "cache").write_text("a file where a folder should be")
     environment = {"SWIFT_SAMPLE_CACHE": str(tmp_path / "cache"), "PATH": "/usr/bin:/bin"}
-    done = subprocess.run([sys.executable, str(tmp_path / "parts.py")], env=environment, capture_output=True, text=True)
+    done = subprocess.run(
+        [sys.executable, str(tmp_path / "parts.py")],
+        env=environment,
+        capture_output=True,
+        text=True,
+    )
     assert done.stdout == "41\n", done.stderr
 
 
-@pytest.mark.parametrize(("mode", "is_used"), [(0o700, True), (0o755, True), (0o775, False), (0o757, False)])
-def test_kernels_are_used_only_where_nobody_else_can_write_them(tmp_path: Path, mode: int, is_used: bool) -> None:
+@pytest.mark.parametrize(
+    ("mode", "is_used"), [(0o700, True), (0o755, True), (0o775, False), (0o757, False)]
+)
+def test_kernels_are_used_only_where_nobody_else_can_write_them(
+    tmp_path: Path, mode: int, is_used: bool
+) -> None:
     (tmp_path / "parts.py").write_text(FRESH)
     environment = {"SWIFT_SAMPLE_CACHE": str(tmp_path / "cache"), "PATH": "/usr/bin:/bin"}
     command = [sys.executable, str(tmp_path / "parts.py")]

@@ -18,7 +18,9 @@ def of_all(values):  # type: ignore[no-untyped-def]
 
 
 def test_turns_whole_numbers_and_angles_are_close_to_the_exact_ones() -> None:
-    edges = np.array([-2.0, -1.0, -0.75, -0.5, -0.25, -0.0, 0.0, 0.25, 0.5, 0.75, 1.0, 2.0], np.float32)
+    edges = np.array(
+        [-2.0, -1.0, -0.75, -0.5, -0.25, -0.0, 0.0, 0.25, 0.5, 0.75, 1.0, 2.0], np.float32
+    )
     values = np.concatenate([edges, np.linspace(-1.7, 1.7, 200_001, dtype=np.float32)])
     cosine, sine, whole, angle = of_all(values)
     exact = values.astype(np.float64)

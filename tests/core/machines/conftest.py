@@ -32,7 +32,11 @@ def no_threads_left() -> Iterator[None]:
 
     while left and time.monotonic() < deadline:
         time.sleep(0.02)
-        left = [t.name for t in threading.enumerate() if t not in before and not t.name.startswith(ENGINES_OWN)]
+        left = [
+            t.name
+            for t in threading.enumerate()
+            if t not in before and not t.name.startswith(ENGINES_OWN)
+        ]
 
     assert not left, f"threads left behind: {left}"
 
@@ -53,12 +57,21 @@ def plan() -> Study:
     sweeps = (Sweep("one at a time", {COUNT.key: (4, 16, 64), BATCH.key: (1, 4)}),)
 
     return Study(
-        "Seeded", "wall", (32, 18), View(), base=base, repeats=3, sweeps=sweeps, limits=only_limits(grain=20.0, rms=20.0)
+        "Seeded",
+        "wall",
+        (32, 18),
+        View(),
+        base=base,
+        repeats=3,
+        sweeps=sweeps,
+        limits=only_limits(grain=20.0, rms=20.0),
     )
 
 
 @pytest.fixture
-def open_study(tmp_path: Path, plan: Study, monkeypatch: pytest.MonkeyPatch) -> Iterator[Callable[..., Driver]]:
+def open_study(
+    tmp_path: Path, plan: Study, monkeypatch: pytest.MonkeyPatch
+) -> Iterator[Callable[..., Driver]]:
     """Opens a study of the plan, with changes, once for each name."""
     monkeypatch.setitem(RENDERERS, "seeded", lambda: SEEDED)
     opened: list[Driver] = []

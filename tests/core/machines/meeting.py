@@ -9,7 +9,8 @@ import time
 from pathlib import Path
 
 HELD = "SWIFT_SAMPLE_TEST_HELD"
-"""A file: while it is there no machine begins a run, so that each has one in hand before another takes all."""
+"""A file: while it is there no machine begins a run, so that each has one in hand before another
+takes all."""
 JOIN_SECONDS = 60.0
 
 
@@ -20,8 +21,8 @@ def free_port() -> int:
 
 
 class Meeting:
-    """Use it in a with statement; whatever was started ends with it. Each machine has a cache of its own, so that files have
-    to travel."""
+    """Use it in a with statement; whatever was started ends with it. Each machine has a cache of
+    its own, so that files have to travel."""
 
     def __init__(self, folder: Path, keys: Path | None = None, host: str = "127.0.0.1") -> None:
         self.folder = folder
@@ -30,7 +31,9 @@ class Meeting:
         self._keys = keys
         self.address = f"{'tls' if keys else 'tcp'}://{host}:{self.port}"
         self.held = folder / "held"
-        self._options = ["--keys", str(keys)] if keys else [] if host == "127.0.0.1" else ["--unprotected"]
+        self._options = (
+            ["--keys", str(keys)] if keys else [] if host == "127.0.0.1" else ["--unprotected"]
+        )
         self._processes: dict[str, subprocess.Popen[bytes]] = {}
 
     def __enter__(self) -> "Meeting":
@@ -43,16 +46,39 @@ class Meeting:
 
     def open(self) -> None:
         """Start the meeting place, at the same address each time."""
-        command = ["swift_sample.cli", "machines", "start", "--at", f"{self.host}:{self.port}", "--not-here"]
+        command = [
+            "swift_sample.cli",
+            "machines",
+            "start",
+            "--at",
+            f"{self.host}:{self.port}",
+            "--not-here",
+        ]
         self._start("meeting place", [*command, *self._options], "machines meet at")
 
-    def join(self, name: str, oddity: str = "none", processors: str = "", netns: str = "", **more: str) -> int:
-        """Start a machine, in a network of its own where that is named; returns its process once it has joined."""
+    def join(
+        self, name: str, oddity: str = "none", processors: str = "", netns: str = "", **more: str
+    ) -> int:
+        """Start a machine, in a network of its own where that is named; returns its process once it
+        has joined."""
         own = self.folder / name
         own.mkdir(exist_ok=True)
-        command = ["tests.core.machines.odd_machine", oddity, self.address, name, processors, str(self._keys or "")]
+        command = [
+            "tests.core.machines.odd_machine",
+            oddity,
+            self.address,
+            name,
+            processors,
+            str(self._keys or ""),
+        ]
 
-        return self._start(name, command, "has joined", {"SWIFT_SAMPLE_CONTENT": str(own / "content"), **more}, netns)
+        return self._start(
+            name,
+            command,
+            "has joined",
+            {"SWIFT_SAMPLE_CONTENT": str(own / "content"), **more},
+            netns,
+        )
 
     def kill(self, name: str) -> None:
         """End a process as a power cut would."""
@@ -73,14 +99,31 @@ class Meeting:
         """What a process has said."""
         return (self.folder / f"{name}.txt").read_text()
 
-    def _start(self, name: str, module: list[str], until: str, places: dict[str, str] | None = None, netns: str = "") -> int:
+    def _start(
+        self,
+        name: str,
+        module: list[str],
+        until: str,
+        places: dict[str, str] | None = None,
+        netns: str = "",
+    ) -> int:
         log = self.folder / f"{name}.txt"
         with log.open("wb") as out:
-            surroundings = {**os.environ, "SWIFT_SAMPLE_LEASE": str(self.folder / "lease"), HELD: str(self.held)}
+            surroundings = {
+                **os.environ,
+                "SWIFT_SAMPLE_LEASE": str(self.folder / "lease"),
+                HELD: str(self.held),
+            }
             surroundings |= places or {}
 
             process = subprocess.Popen(
-                [*(["ip", "netns", "exec", netns] if netns else []), sys.executable, "-u", "-m", *module],
+                [
+                    *(["ip", "netns", "exec", netns] if netns else []),
+                    sys.executable,
+                    "-u",
+                    "-m",
+                    *module,
+                ],
                 stdout=out,
                 stderr=subprocess.STDOUT,
                 env=surroundings,

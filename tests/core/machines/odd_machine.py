@@ -1,5 +1,6 @@
-"""A machine that something is wrong with: `python -m tests.core.machines.odd_machine ODDITY ADDRESS NAME PROCESSORS KEYS`.
-It joins as any other does; what is odd is put into its own process, and its renderer's."""
+"""A machine that something is wrong with: `python -m tests.core.machines.odd_machine ODDITY ADDRESS
+NAME PROCESSORS KEYS`. It joins as any other does; what is odd is put into its own process, and its
+renderer's."""
 
 import json
 import os
@@ -68,14 +69,17 @@ def _forgetful() -> None:
 
 
 def _wait_while_held() -> None:
-    """No run is begun while the file is there; the tile that machines agree on and the reference are."""
+    """No run is begun while the file is there; the tile that machines agree on and the reference
+    are."""
     attend = agent.Agent._work
     held = Path(os.environ.get(HELD, ""))
 
     def work(self, order, names, tell):  # type: ignore[no-untyped-def]
         job = json.loads(order.job)
         is_a_run = job["kind"] == "render" and job["spec"]["seed"] != TILE_SEED
-        while is_a_run and held.is_file() and not self._has_ended and self._doing not in self._halted:
+        while (
+            is_a_run and held.is_file() and not self._has_ended and self._doing not in self._halted
+        ):
             time.sleep(0.01)
 
         return attend(self, order, names, tell)
@@ -99,4 +103,11 @@ if __name__ == "__main__":
     ODDITIES[oddity]()
     _wait_while_held()
     numbers = [int(number) for number in processors.split(",") if number]
-    serving.join(address, name, Path(keys) if keys else None, True, numbers, lambda words: print(words, flush=True))
+    serving.join(
+        address,
+        name,
+        Path(keys) if keys else None,
+        True,
+        numbers,
+        lambda words: print(words, flush=True),
+    )

@@ -1,5 +1,6 @@
-"""Studies measured on machines that are processes of this computer: what they share, and what happens when something is
-wrong with one of them. Nothing finished is lost, nothing is mixed, and the words say what happened."""
+"""Studies measured on machines that are processes of this computer: what they share, and what
+happens when something is wrong with one of them. Nothing finished is lost, nothing is mixed, and
+the words say what happened."""
 
 import os
 import signal
@@ -35,8 +36,9 @@ def measured(
     together: Set[str] = frozenset(),
     **how: object,
 ) -> Ended:
-    """Measure to the end on the machines that meet there; what the log gives is what was seen. No run begins before those
-    that are named `together` have something in hand, however long one of them takes to be ready."""
+    """Measure to the end on the machines that meet there; what the log gives is what was seen. No
+    run begins before those that are named `together` have something in hand, however long one of
+    them takes to be ready."""
     missing = set(together)
 
     def hear(notice: Notice) -> None:
@@ -64,7 +66,12 @@ def measured(
         assert getattr(fresh, name) == getattr(driver.state, name), name
 
     pictures = {path.name for path in driver.snapshot.folder.pictures.glob("*.exr")}
-    assert pictures == {run.picture for records in driver.state.records.values() for run in records.runs if run.picture}
+    assert pictures == {
+        run.picture
+        for records in driver.state.records.values()
+        for run in records.runs
+        if run.picture
+    }
     return ended
 
 
@@ -73,13 +80,17 @@ def words_of(driver: Driver) -> str:
 
 
 def test_machines_of_a_kind_share_the_trials(meeting: Meeting, open_study: Open) -> None:
-    """Each run is made once, on one of them, with controls of its own; the reference is rendered on both and merged here."""
+    """Each run is made once, on one of them, with controls of its own; the reference is rendered on
+    both and merged here."""
     meeting.join("left", processors="0")
     meeting.join("right", processors="1")
     driver = open_study()
     started = []
     ended = measured(
-        driver, meeting, lambda n: started.append(n) if isinstance(n, StepStarted) else None, together={"left", "right"}
+        driver,
+        meeting,
+        lambda n: started.append(n) if isinstance(n, StepStarted) else None,
+        together={"left", "right"},
     )
     assert ended == Ended(True, None, "everything that was planned is measured")
     (kind,) = kinds_of(driver.state)
@@ -93,7 +104,10 @@ def test_machines_of_a_kind_share_the_trials(meeting: Meeting, open_study: Open)
 
     assert {pace.host for pace in kind.paces} == {"left", "right"}
     assert all(pace.bases >= 2 and pace.verdict in (AGREES, OPEN) for pace in kind.paces)
-    where = {type(notice.step): {n.host for n in started if type(n.step) is type(notice.step)} for notice in started}
+    where = {
+        type(notice.step): {n.host for n in started if type(n.step) is type(notice.step)}
+        for notice in started
+    }
     assert where[RunStep] == {"left", "right"}
     assert where[MeasureStep] | where[ChunkStep] <= {"left", "right"}
     assert where[ReferenceStep] == {""}, "merged here"
@@ -105,7 +119,8 @@ def test_machines_of_a_kind_share_the_trials(meeting: Meeting, open_study: Open)
 
 
 def test_kinds_of_machines_stand_side_by_side(meeting: Meeting, open_study: Open) -> None:
-    """Their times never mix, and each has its own best batch; what is acceptable on both is told."""
+    """Their times never mix, and each has its own best batch; what is acceptable on both is
+    told."""
     meeting.join("one", processors="0")
     meeting.join("both", processors="0,1")
     driver = open_study()
@@ -127,7 +142,8 @@ def test_kinds_of_machines_stand_side_by_side(meeting: Meeting, open_study: Open
 
 
 def test_one_that_is_ten_times_slower_is_kept_apart(meeting: Meeting, open_study: Open) -> None:
-    """Its controls show it; it goes on with the reference, and its times stay out of the others'."""
+    """Its controls show it; it goes on with the reference, and its times stay out of the
+    others'."""
     meeting.join("left", processors="0")
     meeting.join("slow", "slow", processors="1")
     driver = open_study(repeats=4)
@@ -145,12 +161,20 @@ def test_one_that_is_ten_times_slower_is_kept_apart(meeting: Meeting, open_study
 @pytest.mark.parametrize(
     ("oddity", "words"),
     [
-        ("version", "odd is not used: its renderer is of version 2, here it is 1; results of different versions do not mix"),
+        (
+            "version",
+            (
+                "odd is not used: its renderer is of version 2, here it is 1; results of different "
+                "versions do not mix"
+            ),
+        ),
         ("liar", "odd is not used: it renders other pixels: 100% of a tile"),
         ("disk", "odd: [Errno 28] the disk of"),
     ],
 )
-def test_one_that_cannot_be_used_is_told_and_not_mixed(meeting: Meeting, open_study: Open, oddity: str, words: str) -> None:
+def test_one_that_cannot_be_used_is_told_and_not_mixed(
+    meeting: Meeting, open_study: Open, oddity: str, words: str
+) -> None:
     meeting.join("left", processors="0")
     meeting.join("odd", oddity, processors="1")
     driver = open_study(repeats=2)
@@ -165,20 +189,29 @@ def test_a_wrong_clock_is_told_and_dates_nothing(meeting: Meeting, open_study: O
     driver = open_study(repeats=2)
     before = driver.words()[0][0]
     assert measured(driver, meeting).finished
-    assert "ahead: its clock is 2 h ahead; runs are dated by this computer's clock" in words_of(driver)
+    assert "ahead: its clock is 2 h ahead; runs are dated by this computer's clock" in words_of(
+        driver
+    )
     dates = [run.finished_at for run in driver.state.results.runs]
     assert dates == sorted(dates)
     assert before < dates[0] < dates[-1] <= driver.words()[-1][0]
 
 
-def test_a_machine_that_dies_in_a_render_costs_that_render(meeting: Meeting, open_study: Open) -> None:
+def test_a_machine_that_dies_in_a_render_costs_that_render(
+    meeting: Meeting, open_study: Open
+) -> None:
     meeting.join("left", processors="0")
     meeting.join("right", processors="1")
     driver = open_study()
     killed = []
 
     def kill(notice: Notice) -> None:
-        if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep) and notice.host == "right" and not killed:
+        if (
+            isinstance(notice, StepStarted)
+            and isinstance(notice.step, RunStep)
+            and notice.host == "right"
+            and not killed
+        ):
             killed.append(notice.step)
             threading.Timer(0.02, meeting.kill, ["right"]).start()
 
@@ -186,23 +219,31 @@ def test_a_machine_that_dies_in_a_render_costs_that_render(meeting: Meeting, ope
     assert ended.finished
     (step,) = killed
     assert f"right left; {step.words(driver.state.plan.base)} is begun anew" in words_of(driver)
-    assert all(run.result is not None for run in driver.state.results.runs), "no run of a trial failed by that"
+    assert all(run.result is not None for run in driver.state.results.runs), (
+        "no run of a trial failed by that"
+    )
     assert all(trial.is_on_map for kind in kinds_of(driver.state) for trial in kind.results.trials)
 
 
-def test_a_scene_travels_once(meeting: Meeting, open_study: Open, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """From here to one of them, from that to the others: also to one that forgets it and gets it again, and to one that dies
-    on the way, which is told."""
+def test_a_scene_travels_once(
+    meeting: Meeting, open_study: Open, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """From here to one of them, from that to the others: also to one that forgets it and gets it
+    again, and to one that dies on the way, which is told."""
     scene = tmp_path / "wall.bin"
     fleets = []
     scene.write_bytes(os.urandom(2 * agent.PIECE_BYTES + 12345))
-    monkeypatch.setattr(Fleet, "open", lambda self, *a, own=Fleet.open: (fleets.append(self), own(self, *a))[1])
+    monkeypatch.setattr(
+        Fleet, "open", lambda self, *a, own=Fleet.open: (fleets.append(self), own(self, *a))[1]
+    )
     meeting.join("left", processors="0")
     meeting.join("right", processors="1")
     driver = open_study(scene=str(scene), repeats=2)
     assert measured(driver, meeting, together={"left", "right"}).finished
     assert {run.host for run in driver.state.results.runs} == {"left", "right"}
-    assert scene.stat().st_size <= fleets[0].shipping.bytes_from_here < 1.2 * scene.stat().st_size, "pictures are small"
+    assert (
+        scene.stat().st_size <= fleets[0].shipping.bytes_from_here < 1.2 * scene.stat().st_size
+    ), "pictures are small"
     meeting.end("right")
     meeting.join("third", "forgetful", processors="1")
     more = open_study("b", scene=str(scene), repeats=2)
@@ -231,7 +272,9 @@ def test_a_scene_travels_once(meeting: Meeting, open_study: Open, tmp_path: Path
     assert "fourth" not in {run.host for run in last.state.results.runs}
 
 
-def test_dying_while_the_reference_is_merged_loses_nothing(meeting: Meeting, open_study: Open) -> None:
+def test_dying_while_the_reference_is_merged_loses_nothing(
+    meeting: Meeting, open_study: Open
+) -> None:
     """This computer's worker, which merges, and a machine at the same moment."""
     meeting.join("left", processors="0")
     meeting.join("right", processors="1")
@@ -239,7 +282,11 @@ def test_dying_while_the_reference_is_merged_loses_nothing(meeting: Meeting, ope
     killed = []
 
     def kill(notice: Notice) -> None:
-        if isinstance(notice, StepStarted) and isinstance(notice.step, ReferenceStep) and not killed:
+        if (
+            isinstance(notice, StepStarted)
+            and isinstance(notice.step, ReferenceStep)
+            and not killed
+        ):
             killed.append(driver.worker_pid)
             os.kill(driver.worker_pid, signal.SIGKILL)
             meeting.kill("right")
@@ -251,11 +298,14 @@ def test_dying_while_the_reference_is_merged_loses_nothing(meeting: Meeting, ope
     assert reference.samples == 96 + 128 * (reference.chunks - 1)
     halves = read_exr(driver.snapshot.reference_path).halves
     noise = float(np.std(halves[0] - halves[1]))
-    assert noise == pytest.approx(2 * NOISE / np.sqrt(reference.samples), rel=0.15), "each sample is in it once"
+    assert noise == pytest.approx(2 * NOISE / np.sqrt(reference.samples), rel=0.15), (
+        "each sample is in it once"
+    )
 
 
 def test_the_study_outlives_its_meeting_place(meeting: Meeting, open_study: Open) -> None:
-    """Killed in the middle and begun again: what was finished is there, the machines come back, the rest is measured."""
+    """Killed in the middle and begun again: what was finished is there, the machines come back, the
+    rest is measured."""
     meeting.join("left", processors="0")
     driver = open_study()
     runs = []
@@ -279,7 +329,10 @@ def test_two_studies_share_machines_and_nothing_else(meeting: Meeting, open_stud
     meeting.join("left", processors="0")
     drivers = [open_study("a", repeats=2), open_study("b", repeats=2)]
     ended: list[Ended] = []
-    threads = [threading.Thread(target=lambda d=driver: ended.append(measured(d, meeting))) for driver in drivers]
+    threads = [
+        threading.Thread(target=lambda d=driver: ended.append(measured(d, meeting)))
+        for driver in drivers
+    ]
     for thread in threads:
         thread.start()
 
@@ -292,7 +345,9 @@ def test_two_studies_share_machines_and_nothing_else(meeting: Meeting, open_stud
     for driver in drivers:
         runs = driver.state.results.runs
         assert {run.host for run in runs} == {"left"}
-        assert all(trial.is_on_map for kind in kinds_of(driver.state) for trial in kind.results.trials)
+        assert all(
+            trial.is_on_map for kind in kinds_of(driver.state) for trial in kind.results.trials
+        )
         spans.append((runs[0].finished_at, runs[-1].finished_at))
 
     assert max(first for first, _ in spans) < min(last for _, last in spans), "they took turns"

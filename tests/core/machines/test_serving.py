@@ -44,7 +44,12 @@ THERE = "10.213.77.2"
 @pytest.mark.parametrize(
     ("address", "keys", "unprotected", "words"),
     [
-        ("10.0.0.7", None, False, "is another computer, and whoever reaches the machines can run programs on them"),
+        (
+            "10.0.0.7",
+            None,
+            False,
+            "is another computer, and whoever reaches the machines can run programs on them",
+        ),
         ("http://127.0.0.1", None, False, "expected HOST or HOST:PORT"),
         ("tcp://127.0.0.1:x", None, False, "expected HOST or HOST:PORT"),
         ("127.0.0.1/a", None, False, "expected HOST or HOST:PORT"),
@@ -67,7 +72,9 @@ def test_addresses_that_can_be_used() -> None:
     assert checked_address("10.0.0.7:1", None, True) == "tcp://10.0.0.7:1"
 
 
-def test_without_the_engine_it_says_how_to_get_it(monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture) -> None:
+def test_without_the_engine_it_says_how_to_get_it(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture
+) -> None:
     def missing(name: str, *arguments: object, real: Callable = __import__) -> object:
         if name in ("dask", "distributed"):
             raise ImportError(name)
@@ -106,7 +113,8 @@ def test_what_travels_is_kept_by_content_and_checked(tmp_path: Path) -> None:
 
 
 def test_what_was_used_longest_ago_makes_room_with_its_tree(tmp_path: Path) -> None:
-    """Its other name in a tree goes too, else its room would stay taken; what is kept can be put in a tree again."""
+    """Its other name in a tree goes too, else its room would stay taken; what is kept can be put in
+    a tree again."""
     content = Content(tmp_path / "kept", most_bytes=2500)
     files = []
 
@@ -139,7 +147,9 @@ def test_an_order_that_is_stopped_before_it_begins_is_not_done(tmp_path: Path) -
     agent.end()
 
 
-def test_parts_of_a_computer_are_timed_beside_each_other_and_not_with_the_whole(tmp_path: Path) -> None:
+def test_parts_of_a_computer_are_timed_beside_each_other_and_not_with_the_whole(
+    tmp_path: Path,
+) -> None:
     def lease(*processors: int) -> Lease:
         return Lease(tmp_path / "lease", frozenset(processors))
 
@@ -162,7 +172,9 @@ def test_parts_of_a_computer_are_timed_beside_each_other_and_not_with_the_whole(
     whole.release()
 
 
-def test_with_keys_only_those_who_have_them_get_in(tmp_path: Path, open_study: Open, capsys: pytest.CaptureFixture) -> None:
+def test_with_keys_only_those_who_have_them_get_in(
+    tmp_path: Path, open_study: Open, capsys: pytest.CaptureFixture
+) -> None:
     keys = tmp_path / "keys"
     others = tmp_path / "others"
     assert run(["machines", "keys", str(keys)]) == 0
@@ -208,7 +220,9 @@ def test_keys_that_have_ended_are_said_to(
     assert run(["machines", "keys", str(keys)]) == 0
     ends = engine.keys_end(keys)
     assert f"they end on {ends:%Y-%m-%d}" in capsys.readouterr().err
-    monkeypatch.setattr(engine, "datetime", SimpleNamespace(now=lambda zone: ends + timedelta(days=1)))
+    monkeypatch.setattr(
+        engine, "datetime", SimpleNamespace(now=lambda zone: ends + timedelta(days=1))
+    )
     with pytest.raises(UsageError, match=f"ended on {ends:%Y-%m-%d}; make new keys"):
         engine.security(keys)
 
@@ -283,7 +297,10 @@ def cable() -> Iterator[Callable[[bool], None]]:
         ip("link", "add", "swifthere", "type", "veth", "peer", "name", "swiftthere", "netns", name)
         ip("addr", "add", f"{HERE}/24", "dev", "swifthere")
         ip("link", "set", "swifthere", "up")
-        for words in (("addr", "add", f"{THERE}/24", "dev", "swiftthere"), ("link", "set", "swiftthere", "up")):
+        for words in (
+            ("addr", "add", f"{THERE}/24", "dev", "swiftthere"),
+            ("link", "set", "swiftthere", "up"),
+        ):
             ip("-n", name, *words)
 
         ip("-n", name, "link", "set", "lo", "up")
@@ -296,8 +313,14 @@ def cable() -> Iterator[Callable[[bool], None]]:
 def _listening(pid: int) -> list[tuple[str, int]]:
     """Where a process and all that it started listen."""
     root = psutil.Process(pid)
-    sockets = [one for process in (root, *root.children(recursive=True)) for one in process.net_connections("tcp")]
-    return sorted({(one.laddr.ip, one.laddr.port) for one in sockets if one.status == psutil.CONN_LISTEN})
+    sockets = [
+        one
+        for process in (root, *root.children(recursive=True))
+        for one in process.net_connections("tcp")
+    ]
+    return sorted(
+        {(one.laddr.ip, one.laddr.port) for one in sockets if one.status == psutil.CONN_LISTEN}
+    )
 
 
 def _answers(place: tuple[str, int], netns: str) -> bool:
@@ -315,7 +338,9 @@ def test_nobody_in_the_network_reaches_machines_that_meet_on_this_computer(
         places = _listening(meeting.join("one"))
         assert len(places) >= 2, "it listens for jobs, and has pages"
         assert {address for address, _ in places} == {"127.0.0.1"}
-        assert not any(_answers((HERE, port), "swiftsamplenet") for _, port in [*places, ("", meeting.port)])
+        assert not any(
+            _answers((HERE, port), "swiftsamplenet") for _, port in [*places, ("", meeting.port)]
+        )
 
 
 def test_beyond_this_computer_the_pages_stay_here_and_jobs_come_by_one_address(
@@ -332,8 +357,9 @@ def test_beyond_this_computer_the_pages_stay_here_and_jobs_come_by_one_address(
 def test_a_network_that_is_cut_and_comes_back(
     cable: Callable[[bool], None], tmp_path: Path, open_study: Open, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """The machine behind it is gone for a while: its render is made elsewhere, and it joins again by itself. The meeting
-    place looks every four seconds for those who have not been heard for four, so it is gone for more than eight."""
+    """The machine behind it is gone for a while: its render is made elsewhere, and it joins again
+    by itself. The meeting place looks every four seconds for those who have not been heard for
+    four, so it is gone for more than eight."""
     monkeypatch.setenv("DASK_DISTRIBUTED__SCHEDULER__WORKER_TTL", "4s")
     (tmp_path / "meeting").mkdir()
 
@@ -344,7 +370,12 @@ def test_a_network_that_is_cut_and_comes_back(
         cut = []
 
         def pull(notice: Notice) -> None:
-            if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep) and notice.host == "far" and not cut:
+            if (
+                isinstance(notice, StepStarted)
+                and isinstance(notice.step, RunStep)
+                and notice.host == "far"
+                and not cut
+            ):
                 cut.append(notice.step)
                 cable(False)
                 threading.Timer(12.0, cable, [True]).start()
@@ -357,4 +388,6 @@ def test_a_network_that_is_cut_and_comes_back(
         said = words_of(driver)
         assert "far left" in said
         assert said.count("far has joined") == 2, said
-        assert all(trial.is_on_map for kind in kinds_of(driver.state) for trial in kind.results.trials)
+        assert all(
+            trial.is_on_map for kind in kinds_of(driver.state) for trial in kind.results.trials
+        )

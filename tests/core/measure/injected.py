@@ -1,4 +1,5 @@
-"""Known errors injected into a made-up picture, and what every measure finds: `make proof` prints the table.
+"""Known errors injected into a made-up picture, and what every measure finds: `make proof` prints
+the table.
 
 Each kind alone, at a known size; a measure must find its own and leave the others where they were.
 """
@@ -33,7 +34,8 @@ class Injected:
 
 
 def scene() -> np.ndarray:
-    """A made-up picture in levels with coarse and fine structure, float[h, w, 3], far from black and white."""
+    """A made-up picture in levels with coarse and fine structure, float[h, w, 3], far from black
+    and white."""
     rng = np.random.default_rng(8)
     coarse = gaussian_filter(rng.normal(size=(*SHAPE, 3)), (20, 20, 0))
     fine = gaussian_filter(rng.normal(size=(*SHAPE, 1)), (0.8, 0.8, 0))
@@ -46,14 +48,19 @@ def blurred(levels: np.ndarray) -> np.ndarray:
 
 
 def kept_by_blur() -> float:
-    """The share of detail that the blur leaves, from its definition and the clean pictures alone."""
+    """The share of detail that the blur leaves, from its definition and the clean pictures
+    alone."""
     clean = scene().astype(np.float32)
-    shares = [float((m * r).sum() / (r * r).sum()) for m, r in zip(bands(blurred(clean)), bands(clean), strict=True)]
+    shares = [
+        float((m * r).sum() / (r * r).sum())
+        for m, r in zip(bands(blurred(clean)), bands(clean), strict=True)
+    ]
     return 100 * float(np.mean(shares))
 
 
 def shifted(levels: np.ndarray) -> np.ndarray:
-    """Up to a twentieth of the light taken from broad regions, wider than the smoothing of the measure."""
+    """Up to a twentieth of the light taken from broad regions, wider than the smoothing of the
+    measure."""
     y, x = np.mgrid[0 : SHAPE[0], 0 : SHAPE[1]]
     wave = 1 + np.sin(2 * np.pi * x / SHAPE[1]) * np.sin(2 * np.pi * y / SHAPE[0])
     return levels * (1 - 0.025 * wave[..., None])
@@ -66,17 +73,30 @@ CASES = (
     Injected(
         "none",
         lambda levels: levels,
-        expected=(("grain", GRAIN), ("light_shift", 0.0), ("detail_kept", 100.0), ("stray_pixels", 0.0)),
+        expected=(
+            ("grain", GRAIN),
+            ("light_shift", 0.0),
+            ("detail_kept", 100.0),
+            ("stray_pixels", 0.0),
+        ),
     ),
     Injected("grain of 4 levels", lambda levels: levels, grain=4.0, expected=(("grain", 4.0),)),
     Injected(f"light missing, {SHIFT:.2f} levels", shifted, expected=(("light_shift", SHIFT),)),
     Injected("smeared by 0.6 pixels", blurred, expected=(("detail_kept", kept_by_blur()),)),
     Injected(
-        f"{STRAY:.0f} stray pixels a million", lambda levels: levels, stray=STRAY / 1e6, expected=(("stray_pixels", STRAY),)
+        f"{STRAY:.0f} stray pixels a million",
+        lambda levels: levels,
+        stray=STRAY / 1e6,
+        expected=(("stray_pixels", STRAY),),
     ),
 )
 
-TOLERANCES = {"grain": (0.03, 0.0), "light_shift": (0.03, 0.12), "detail_kept": (0.015, 0.0), "stray_pixels": (0.03, 25.0)}
+TOLERANCES = {
+    "grain": (0.03, 0.0),
+    "light_shift": (0.03, 0.12),
+    "detail_kept": (0.015, 0.0),
+    "stray_pixels": (0.03, 25.0),
+}
 """By measure: a share of what is expected, and levels, percent or pixels a million besides."""
 
 
@@ -85,7 +105,8 @@ def linear(levels: np.ndarray) -> np.ndarray:
 
 
 def found(case: Injected, runs: int = 3) -> dict[str, float]:
-    """What every measure says of three pictures with the error, against a reference with grain of its own."""
+    """What every measure says of three pictures with the error, against a reference with grain of
+    its own."""
     rng = np.random.default_rng(9)
     truth = scene()
     pictures = []
@@ -106,7 +127,8 @@ def expected_of(case: Injected) -> dict[str, float]:
     """What each shown measure should say: its own case's figure, else that of no error."""
     expected = {**dict(CASES[0].expected), **dict(case.expected)}
     if case.stray:
-        # Where stray pixels fall differs from run to run: they are grain too, of a size that is known.
+        # Where stray pixels fall differs from run to run: they are grain too, of a size that is
+        # known.
         expected["grain"] = float(np.sqrt(GRAIN**2 + case.stray * (1 - case.stray) * 70**2))
 
     return expected
@@ -114,11 +136,20 @@ def expected_of(case: Injected) -> dict[str, float]:
 
 def main() -> None:
     """Print the table."""
-    print("| injected | " + " | ".join(key.replace("_", " ") for key in SHOWN) + " |\n|---|" + "---:|" * len(SHOWN))
+    print(
+        "| injected | "
+        + " | ".join(key.replace("_", " ") for key in SHOWN)
+        + " |\n|---|"
+        + "---:|" * len(SHOWN)
+    )
     for case in CASES:
         figures = found(case)
         expected = expected_of(case)
-        print(f"| {case.name} | " + " | ".join(f"{figures[key]:.4g} ({expected[key]:.4g})" for key in SHOWN) + " |")
+        print(
+            f"| {case.name} | "
+            + " | ".join(f"{figures[key]:.4g} ({expected[key]:.4g})" for key in SHOWN)
+            + " |"
+        )
 
 
 if __name__ == "__main__":

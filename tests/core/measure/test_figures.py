@@ -31,7 +31,11 @@ def scene_levels() -> np.ndarray:
 
 
 def compared(
-    change=lambda levels: levels, grain: float = 2.0, count: int = 3, stray: float = 0.0, areas: tuple[Area, ...] = ()
+    change=lambda levels: levels,
+    grain: float = 2.0,
+    count: int = 3,
+    stray: float = 0.0,
+    areas: tuple[Area, ...] = (),
 ) -> dict:
     rng = np.random.default_rng(9)
     truth = scene_levels()
@@ -124,12 +128,19 @@ def test_psnr_and_ssim_agree_with_an_independent_implementation() -> None:
     b = VIEW.levels(linear(truth))
     assert found["psnr"] == pytest.approx(peak_signal_noise_ratio(b, a, data_range=255), abs=0.01)
     expected = structural_similarity(
-        a @ LUMINANCE, b @ LUMINANCE, data_range=255, gaussian_weights=True, sigma=1.5, use_sample_covariance=False
+        a @ LUMINANCE,
+        b @ LUMINANCE,
+        data_range=255,
+        gaussian_weights=True,
+        sigma=1.5,
+        use_sample_covariance=False,
     )
     assert found["ssim"] == pytest.approx(expected, abs=2e-3)
 
 
-@pytest.mark.parametrize("area", [Area("a", -1, 0, 5, 5), Area("a", 150, 0, 11, 5), Area("a", 0, 0, 0, 5)])
+@pytest.mark.parametrize(
+    "area", [Area("a", -1, 0, 5, 5), Area("a", 150, 0, 11, 5), Area("a", 0, 0, 0, 5)]
+)
 def test_areas_outside_are_refused(area: Area) -> None:
     with pytest.raises(UsageError, match="does not lie inside the picture of 160x120"):
         compared(areas=(area,))
@@ -139,15 +150,23 @@ def test_areas_outside_are_refused(area: Area) -> None:
 
 @pytest.mark.parametrize("sigma", [0.7, 1.5, 4.0, 7.9])
 @pytest.mark.parametrize("shape", [(40, 61), (40, 61, 3), (5, 7)])
-def test_blurs_are_those_of_an_independent_implementation(sigma: float, shape: tuple[int, ...]) -> None:
+def test_blurs_are_those_of_an_independent_implementation(
+    sigma: float, shape: tuple[int, ...]
+) -> None:
     values = np.random.default_rng(3).normal(100, 40, shape).astype(np.float32)
-    exact = gaussian_filter(values.astype(np.float64), (sigma, sigma, 0)[: len(shape)], mode="reflect", truncate=3.0)
+    exact = gaussian_filter(
+        values.astype(np.float64), (sigma, sigma, 0)[: len(shape)], mode="reflect", truncate=3.0
+    )
     assert np.abs(blur(values, sigma) - exact).max() < 1e-3
 
 
 def test_brightness_says_which_way_the_light_shifted() -> None:
-    assert compared(lambda levels: levels - 3.0)[WHOLE]["brightness"].value == pytest.approx(-3.0, abs=0.1)
-    assert compared(lambda levels: levels + 2.0)[WHOLE]["brightness"].value == pytest.approx(2.0, abs=0.1)
+    assert compared(lambda levels: levels - 3.0)[WHOLE]["brightness"].value == pytest.approx(
+        -3.0, abs=0.1
+    )
+    assert compared(lambda levels: levels + 2.0)[WHOLE]["brightness"].value == pytest.approx(
+        2.0, abs=0.1
+    )
     assert compared()[WHOLE]["brightness"].value == pytest.approx(0.0, abs=0.1)
 
 
@@ -160,7 +179,8 @@ def test_stray_pixels_stand_out_from_the_median_of_their_neighbourhood() -> None
 
 
 def test_the_worst_place_beside_a_background_without_any_noise_is_a_number() -> None:
-    """An even sky has none at all, and running sums beside it come to a little less than nothing."""
+    """An even sky has none at all, and running sums beside it come to a little less than
+    nothing."""
     rng = np.random.default_rng(1)
     clean = np.full((180, 320, 3), 0.4, np.float32)
 

@@ -21,13 +21,18 @@ def test_each_measure_finds_its_own_error_and_is_blind_to_the_others(case) -> No
 
 
 def test_intervals_of_grain_cover_the_truth_in_simulated_pictures() -> None:
-    """1,000 pictures with grain that differs over regions: 95 % intervals hold the true grain in 92.5 to 97.5 %.
+    """1,000 pictures with grain that differs over regions: 95 % intervals hold the true grain in
+    92.5 to 97.5 %.
 
-    Blocks of 16 pixels, grain independent from pixel to pixel; four standard errors of the share are 2.8 %.
+    Blocks of 16 pixels, grain independent from pixel to pixel; four standard errors of the share
+    are 2.8 %.
     """
     view = View()
     shape = (96, 128)
-    sigma = 2.0 + np.kron(np.random.default_rng(1).uniform(-0.5, 0.5, (6, 8)), np.ones((16, 16)))[..., None]
+    sigma = (
+        2.0
+        + np.kron(np.random.default_rng(1).uniform(-0.5, 0.5, (6, 8)), np.ones((16, 16)))[..., None]
+    )
     truth = math.sqrt(float((sigma**2).mean()))
     reference = view.light(np.full((*shape, 3), 128.0))
     hits = 0

@@ -16,17 +16,23 @@ def flat(colour: tuple[float, float, float], size: int = 48) -> np.ndarray:
 
 @pytest.mark.parametrize("colour", [(200, 30, 60), (10, 10, 10), (128, 128, 128), (0, 255, 0)])
 def test_even_colours_are_those_of_cielab(colour: tuple[float, float, float]) -> None:
-    """Blurring changes nothing where nothing changes; scikit-image is the independent implementation."""
-    assert seen(flat(colour))[:, 20, 20] == pytest.approx(rgb2lab(np.array(colour) / 255.0, illuminant="D65"), abs=0.15)
+    """Blurring changes nothing where nothing changes; scikit-image is the independent
+    implementation."""
+    assert seen(flat(colour))[:, 20, 20] == pytest.approx(
+        rgb2lab(np.array(colour) / 255.0, illuminant="D65"), abs=0.15
+    )
     shown = colour_difference(flat(colour), flat((100, 110, 120)))[20, 20]
-    expected = deltaE_cie76(rgb2lab(np.array(colour) / 255.0), rgb2lab(np.array([100, 110, 120]) / 255.0))
+    expected = deltaE_cie76(
+        rgb2lab(np.array(colour) / 255.0), rgb2lab(np.array([100, 110, 120]) / 255.0)
+    )
     assert shown == pytest.approx(expected, rel=0.01)
 
 
 def test_fine_patterns_are_seen_less_than_coarse_ones() -> None:
     y, x = np.mgrid[0:96, 0:96]
     fine, coarse = (
-        (np.where((x // n + y // n) % 2, 20, -20)[..., None] + 128.0).astype(np.float32) * np.ones(3, np.float32)
+        (np.where((x // n + y // n) % 2, 20, -20)[..., None] + 128.0).astype(np.float32)
+        * np.ones(3, np.float32)
         for n in (1, 16)
     )
 
@@ -36,8 +42,12 @@ def test_fine_patterns_are_seen_less_than_coarse_ones() -> None:
 
 @pytest.mark.parametrize("spread", [0.133, 0.386, 0.494])
 def test_wide_blurs_on_reduced_planes_are_the_same_blurs(spread: float) -> None:
-    plane = np.kron(np.random.default_rng(2).uniform(0, 1, (50, 61)), np.ones((8, 8))).astype(np.float32)[:393, :481]
-    exact = gaussian_filter(plane, spread * PIXELS_PER_DEGREE / np.sqrt(2), mode="reflect", truncate=3.0)
+    plane = np.kron(np.random.default_rng(2).uniform(0, 1, (50, 61)), np.ones((8, 8))).astype(
+        np.float32
+    )[:393, :481]
+    exact = gaussian_filter(
+        plane, spread * PIXELS_PER_DEGREE / np.sqrt(2), mode="reflect", truncate=3.0
+    )
     found = blur(plane, spread * PIXELS_PER_DEGREE / np.sqrt(2))
     assert found.shape == plane.shape
     inner = np.s_[60:-60, 60:-60]  # mirrored edges are mirrored blocks there

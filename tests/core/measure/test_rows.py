@@ -16,7 +16,9 @@ RNG = np.random.default_rng(21)
 def test_reducing_averages_squares_and_what_is_left(channels: int, shape: tuple[int, int]) -> None:
     step, (height, width) = 4, shape
     picture = RNG.uniform(0, 255, (height, width, channels)).astype(np.float32)
-    found = reduced(picture.reshape(height, -1), channels, step).reshape(-(-height // step), -(-width // step), channels)
+    found = reduced(picture.reshape(height, -1), channels, step).reshape(
+        -(-height // step), -(-width // step), channels
+    )
 
     for j in range(found.shape[0]):
         for i in range(found.shape[1]):
@@ -32,7 +34,9 @@ def test_enlarging_repeats_and_cuts() -> None:
 
 def test_places_beyond_the_edge_are_mirrored_as_often_as_needed() -> None:
     row = np.arange(5)
-    assert [row[mirrored(place, 5)] for place in range(-12, 17)] == np.pad(row, 12, mode="symmetric").tolist()
+    assert [row[mirrored(place, 5)] for place in range(-12, 17)] == np.pad(
+        row, 12, mode="symmetric"
+    ).tolist()
 
 
 @pytest.mark.parametrize("sigma", [0.4, 1.5, 8.0])
@@ -45,5 +49,7 @@ def test_weights_are_those_of_a_gaussian_and_sum_to_one(sigma: float) -> None:
 
 def test_means_over_channels() -> None:
     pictures = [RNG.normal(100, 20, (6, 7, 3)).astype(np.float32) for _ in range(4)]
-    assert mean_square(pictures[0], 0.5) == pytest.approx((pictures[0] / 2) ** 2 @ np.full(3, 1 / 3), rel=1e-4)
+    assert mean_square(pictures[0], 0.5) == pytest.approx(
+        (pictures[0] / 2) ** 2 @ np.full(3, 1 / 3), rel=1e-4
+    )
     assert luminance(pictures[0]) == pytest.approx(pictures[0] @ LUMINANCE, rel=1e-5)

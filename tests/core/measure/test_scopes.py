@@ -11,7 +11,11 @@ def grey(rows: list[list[float]]) -> np.ndarray:
 def test_grey_has_its_own_level_as_luminance_and_green_counts_most() -> None:
     assert luminance(grey([[0, 128, 255]]))[0] == pytest.approx([0, 128, 255], abs=0.01)
     red, green, blue = (luminance(np.eye(3)[k] * 255) for k in range(3))
-    assert (round(float(red), 1), round(float(green), 1), round(float(blue), 1)) == (54.2, 182.4, 18.4), "Rec. 709"
+    assert (round(float(red), 1), round(float(green), 1), round(float(blue), 1)) == (
+        54.2,
+        182.4,
+        18.4,
+    ), "Rec. 709"
 
 
 def test_the_histogram_holds_every_pixel_once() -> None:
@@ -38,7 +42,8 @@ def test_the_profile_is_the_luminance_of_a_row() -> None:
 
 
 def test_dimming_moves_a_profile_and_missing_light_reshapes_it() -> None:
-    """What scopes are for: a picture at half its brightness keeps the shape of its rows, one with a dark corner does not."""
+    """What scopes are for: a picture at half its brightness keeps the shape of its rows, one with a
+    dark corner does not."""
     row = np.linspace(40, 200, 64)
     corner = row.copy()
     corner[:16] *= 0.2

@@ -6,8 +6,8 @@ from swift_sample.core.measure.timing import common_spread, factor, is_differenc
 
 
 def test_intervals_cover_the_truth_in_simulated_studies() -> None:
-    # 600 studies of 20 trials with 3 runs each; with 95 % true coverage the count stays within 92 to 98 % but for
-    # about one seed in a thousand.
+    # 600 studies of 20 trials with 3 runs each; with 95 % true coverage the count stays within 92
+    # to 98 % but for about one seed in a thousand.
     rng = np.random.default_rng(11)
     covered = []
 
@@ -42,7 +42,10 @@ def test_without_repeats_the_spread_is_assumed_wide(trials: list) -> None:
 
 
 @pytest.mark.parametrize(
-    ("low", "high", "differs"), [(1.0, 2.0, False), (0.5, 1.0, False), (1.01, 2.0, True), (0.5, 0.99, True)]
+    ("low", "high", "differs"),
+    [(1.0, 2.0, False), (0.5, 1.0, False), (1.01, 2.0, True), (0.5, 0.99, True)],
 )
-def test_an_interval_that_reaches_one_is_no_difference(low: float, high: float, differs: bool) -> None:
+def test_an_interval_that_reaches_one_is_no_difference(
+    low: float, high: float, differs: bool
+) -> None:
     assert is_difference(Figure((low + high) / 2, low, high)) == differs

@@ -56,7 +56,9 @@ def test_exr_brings_everything_back(tmp_path: Path) -> None:
     assert [p.name for p in tmp_path.iterdir()] == ["a.exr"]
 
 
-def test_exr_that_cannot_be_written_leaves_the_old_one(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_exr_that_cannot_be_written_leaves_the_old_one(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     path = tmp_path / "a.exr"
     write_exr(path, some_picture())
     before = path.read_bytes()
@@ -74,7 +76,9 @@ def test_exr_that_cannot_be_written_leaves_the_old_one(tmp_path: Path, monkeypat
 
 @examples(60)
 @given(cut=st.floats(0, 1), place=st.floats(0, 1), value=st.integers(0, 255))
-def test_damaged_exr_is_refused_or_read(tmp_path: Path, cut: float, place: float, value: int) -> None:
+def test_damaged_exr_is_refused_or_read(
+    tmp_path: Path, cut: float, place: float, value: int
+) -> None:
     path = tmp_path / "a.exr"
     write_exr(path, some_picture())
     data = bytearray(path.read_bytes())
@@ -96,8 +100,12 @@ def test_png_becomes_linear_light(tmp_path: Path) -> None:
         read_picture(tmp_path / "b.png")
 
 
-@pytest.mark.parametrize(("suffix", "encode"), [(".png", imagecodecs.png_encode), (".tif", imagecodecs.tiff_encode)])
-def test_sixteen_bits_are_read_as_sixteen(suffix: str, encode: Callable[[np.ndarray], bytes], tmp_path: Path) -> None:
+@pytest.mark.parametrize(
+    ("suffix", "encode"), [(".png", imagecodecs.png_encode), (".tif", imagecodecs.tiff_encode)]
+)
+def test_sixteen_bits_are_read_as_sixteen(
+    suffix: str, encode: Callable[[np.ndarray], bytes], tmp_path: Path
+) -> None:
     codes = np.linspace(0, 65535, 3 * 63, dtype=np.uint16).reshape(7, 9, 3)
     wide = tmp_path / f"wide{suffix}"
     grey = tmp_path / f"grey{suffix}"
@@ -109,7 +117,9 @@ def test_sixteen_bits_are_read_as_sixteen(suffix: str, encode: Callable[[np.ndar
 
 
 def test_a_cut_off_picture_of_sixteen_bits_is_refused(tmp_path: Path) -> None:
-    data = imagecodecs.png_encode(np.random.default_rng(1).integers(0, 65535, (7, 9, 3), dtype=np.uint16))
+    data = imagecodecs.png_encode(
+        np.random.default_rng(1).integers(0, 65535, (7, 9, 3), dtype=np.uint16)
+    )
     (tmp_path / "a.png").write_bytes(data[:-180])
     with pytest.raises(PictureError, match=r"a\.png: not a readable picture"):
         read_picture(tmp_path / "a.png")
@@ -128,7 +138,9 @@ def test_pictures_that_do_not_fit_are_refused() -> None:
 
 
 def test_presets_carry_over(tmp_path: Path) -> None:
-    configuration = configured({"samples.max": 77, "denoise.method": "wavelet", "scene.keep_built": True})
+    configuration = configured(
+        {"samples.max": 77, "denoise.method": "wavelet", "scene.keep_built": True}
+    )
     write_preset(tmp_path / "p.toml", configuration)
     assert read_preset(tmp_path / "p.toml", CATALOGUE) == configuration
     (tmp_path / "p.toml").write_text('[settings]\n"samples.max" = -1\n')
@@ -162,7 +174,9 @@ def test_a_picture_of_another_format_is_refused_and_starts_nothing(
     assert not (tmp_path / "started").exists()
 
 
-def test_what_headers_ask_for_is_checked_in_all_parts_and_channels(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_headers_ask_for_is_checked_in_all_parts_and_channels(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     path = tmp_path / "a.exr"
     picture = some_picture()
     write_exr(path, picture)
@@ -170,13 +184,19 @@ def test_what_headers_ask_for_is_checked_in_all_parts_and_channels(tmp_path: Pat
     monkeypatch.setattr(budget, "PICTURE_VALUES", values)
     assert read_exr(path).layers.keys() == picture.layers.keys()
     monkeypatch.setattr(budget, "PICTURE_VALUES", values - 1)
-    with pytest.raises(PictureError, match=f"has {values:,} values in all its channels, at most {values - 1:,} fit"):
+    with pytest.raises(
+        PictureError, match=f"has {values:,} values in all its channels, at most {values - 1:,} fit"
+    ):
         read_exr(path)
 
     monkeypatch.undo()
     with monkeypatch.context() as little:
-        little.setattr(budget.psutil, "virtual_memory", lambda: SimpleNamespace(available=8 * values - 1))
-        with pytest.raises(PictureError, match=r"GB of memory, and 0\.0 GB are free; save it smaller"):
+        little.setattr(
+            budget.psutil, "virtual_memory", lambda: SimpleNamespace(available=8 * values - 1)
+        )
+        with pytest.raises(
+            PictureError, match=r"GB of memory, and 0\.0 GB are free; save it smaller"
+        ):
             read_exr(path)
 
     write_exr(path, Picture(picture.beauty[:2, :2], {}, {"light.0": picture.beauty}))
@@ -191,7 +211,9 @@ def test_a_truncated_picture_says_so(tmp_path: Path, share: float) -> None:
     write_exr(path, Picture(np.random.default_rng(1).random((50, 50, 3), np.float32)))
     data = path.read_bytes()
     path.write_bytes(data[: int(len(data) * share)])
-    with pytest.raises(PictureError, match=r"a\.exr: truncated or damaged; render or copy it again"):
+    with pytest.raises(
+        PictureError, match=r"a\.exr: truncated or damaged; render or copy it again"
+    ):
         read_exr(path)
 
     path.write_bytes(b"not an EXR file")

@@ -33,7 +33,9 @@ def test_light_undoes_levels(view: View) -> None:
 
 @pytest.mark.parametrize("view", VIEWS)
 @pytest.mark.parametrize(("name", "error"), [("png-8", 0.51), ("png-16", 0.02), ("jpeg", 4.0)])
-def test_display_formats_keep_what_the_view_shows(tmp_path: Path, name: str, error: float, view: View) -> None:
+def test_display_formats_keep_what_the_view_shows(
+    tmp_path: Path, name: str, error: float, view: View
+) -> None:
     path = tmp_path / f"a{OUTPUT_FORMATS[name].suffix}"
     form = OUTPUT_FORMATS[name]
     assert write_display(path, form, smooth(), view) == path.stat().st_size
@@ -46,7 +48,10 @@ def test_display_formats_keep_what_the_view_shows(tmp_path: Path, name: str, err
 def test_sixteen_bits_are_finer_and_jpeg_is_smaller(tmp_path: Path) -> None:
     rng = np.random.default_rng(1)
     noisy = np.clip(smooth(256, 256) + rng.normal(0, 0.05, (256, 256, 3)), 0, 1).astype(np.float32)
-    size = {name: write_display(tmp_path / f"{name}.x", OUTPUT_FORMATS[name], noisy, View()) for name in DISPLAY}
+    size = {
+        name: write_display(tmp_path / f"{name}.x", OUTPUT_FORMATS[name], noisy, View())
+        for name in DISPLAY
+    }
     assert size["jpeg"] < size["png-8"] < size["png-16"]
 
 
@@ -69,7 +74,8 @@ def test_a_folder_that_is_missing_is_one_sentence(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("name", ["png-8", "jpeg", "exr-dwaa"])
 def test_what_is_measured_is_what_was_delivered(tmp_path: Path, name: str) -> None:
-    """The beauty of the EXR holds the losses of the delivered file, and bytes and time are those of that file."""
+    """The beauty of the EXR holds the losses of the delivered file, and bytes and time are those of
+    that file."""
     spec = RenderSpec(
         scene="honey-stall-small",
         size=(32, 20),

@@ -22,7 +22,9 @@ def test_soft_curve_keeps_order_and_reaches_white() -> None:
     assert levels[-1] == pytest.approx(255)
 
 
-@pytest.mark.parametrize("arguments", [(float("nan"), "straight"), (21.0, "straight"), (0.0, "other")])
+@pytest.mark.parametrize(
+    "arguments", [(float("nan"), "straight"), (21.0, "straight"), (0.0, "other")]
+)
 def test_bad_views_are_refused(arguments) -> None:
     with pytest.raises(UsageError, match="expected"):
         View(*arguments)

@@ -1,5 +1,6 @@
-"""A renderer of a few lines that draws known pictures with known noise in known time. It takes no seed and tells nothing but
-pictures and times: whatever works with it asks a renderer for no more."""
+"""A renderer of a few lines that draws known pictures with known noise in known time. It takes no
+seed and tells nothing but pictures and times: whatever works with it asks a renderer for no
+more."""
 
 import hashlib
 import os
@@ -21,13 +22,34 @@ SECONDS = 0.004
 GREY = 0.25
 """Standard deviation of one sample's light, seconds that it takes, and the light that is drawn."""
 COUNT = Setting(
-    "quality.count", "Quality", "Samples", "More is cleaner.", "whole", 16, (4, 16, 64), minimum=1, maximum=4096,
-    role=SAMPLES, reference=Opening(1024, is_choice=False), tried_first=True, noun="sample",
-)  # fmt: skip
+    "quality.count",
+    "Quality",
+    "Samples",
+    "More is cleaner.",
+    "whole",
+    16,
+    (4, 16, 64),
+    minimum=1,
+    maximum=4096,
+    role=SAMPLES,
+    reference=Opening(1024, is_choice=False),
+    tried_first=True,
+    noun="sample",
+)
 DIMMED = Setting(
-    "light.dimmed", "Light", "Left out", "The share of light that is left out.", "number", 0.0, (0.0, 0.5), short="left out",
-    minimum=0.0, maximum=1.0, reference=Opening(0.0), tried_first=True,
-)  # fmt: skip
+    "light.dimmed",
+    "Light",
+    "Left out",
+    "The share of light that is left out.",
+    "number",
+    0.0,
+    (0.0, 0.5),
+    short="left out",
+    minimum=0.0,
+    maximum=1.0,
+    reference=Opening(0.0),
+    tried_first=True,
+)
 
 
 class KnownRenderer(Renderer):
@@ -50,7 +72,9 @@ class KnownEngine(Engine):
         count = int(configuration[COUNT.key])
         left = 1 - float(configuration[DIMMED.key])
         time.sleep(SECONDS * count * float(os.environ.get("SWIFT_SAMPLE_TEST_SLOWNESS", "1")))
-        noise = np.random.default_rng(0).normal(0, NOISE / np.sqrt(count), (spec.size[1], spec.size[0], 3))
+        noise = np.random.default_rng(0).normal(
+            0, NOISE / np.sqrt(count), (spec.size[1], spec.size[0], 3)
+        )
 
         return Picture((left * GREY + noise).astype(np.float32))
 
@@ -58,25 +82,39 @@ class KnownEngine(Engine):
 KNOWN = KnownRenderer()
 
 BATCH = Setting(
-    "work.batch", "Work", "Batch", "How much is done at once; no pixel depends on it.", "whole", 1, (1, 4), minimum=1,
-    maximum=16, changes_pixels=False, tried_first=True,
-)  # fmt: skip
+    "work.batch",
+    "Work",
+    "Batch",
+    "How much is done at once; no pixel depends on it.",
+    "whole",
+    1,
+    (1, 4),
+    minimum=1,
+    maximum=16,
+    changes_pixels=False,
+    tried_first=True,
+)
 PROCESSORS_FOR = {1: 1, 4: 2}
 """On how many processors each batch is fastest."""
 
 
 class SeededRenderer(KnownRenderer):
-    """Takes seeds, so that its reference can grow, and has a setting whose best value depends on the machine."""
+    """Takes seeds, so that its reference can grow, and has a setting whose best value depends on
+    the machine."""
 
     name = "seeded"
     title = "seeded pictures"
     worker = "tests.core.renderers.known:SEEDED"
-    catalogue = Catalogue("seeded", (COUNT, DIMMED, BATCH), Capabilities(seeds=True, extends_reference=True))
+    catalogue = Catalogue(
+        "seeded", (COUNT, DIMMED, BATCH), Capabilities(seeds=True, extends_reference=True)
+    )
 
     def scene_content(self, scene: str, staging: Staging) -> SceneContent:
         """Of a file its content, wherever it stands."""
         path = Path(scene)
-        return SceneContent(hashlib.sha256(path.read_bytes()).hexdigest()[:16] if path.is_file() else scene)
+        return SceneContent(
+            hashlib.sha256(path.read_bytes()).hexdigest()[:16] if path.is_file() else scene
+        )
 
     def engine(self) -> Engine:
         return SeededEngine(self)
@@ -88,7 +126,10 @@ class SeededEngine(Engine):
         left = 1 - float(configuration[DIMMED.key])
         fits = len(os.sched_getaffinity(0)) == PROCESSORS_FOR.get(int(configuration[BATCH.key]), 0)
         seconds = (
-            SECONDS * min(count, 128) * (0.5 if fits else 1.0) * float(os.environ.get("SWIFT_SAMPLE_TEST_SLOWNESS", "1"))
+            SECONDS
+            * min(count, 128)
+            * (0.5 if fits else 1.0)
+            * float(os.environ.get("SWIFT_SAMPLE_TEST_SLOWNESS", "1"))
         )
         end = time.perf_counter() + seconds
         stopped = threading.Event()
@@ -99,7 +140,9 @@ class SeededEngine(Engine):
                 raise RenderStoppedError("stopped")
             progress(1 - max(0.0, end - time.perf_counter()) / seconds)
 
-        noise = np.random.default_rng(spec.seed).normal(0, NOISE / np.sqrt(count), (spec.size[1], spec.size[0], 3))
+        noise = np.random.default_rng(spec.seed).normal(
+            0, NOISE / np.sqrt(count), (spec.size[1], spec.size[0], 3)
+        )
         return Picture((left * GREY + noise).astype(np.float32))
 
 

@@ -1,4 +1,5 @@
-"""The report: everything in it comes from the study, stands on its own, and tells nothing of the machine's folders."""
+"""The report: everything in it comes from the study, stands on its own, and tells nothing of the
+machine's folders."""
 
 import math
 import re
@@ -60,12 +61,17 @@ class Reader(HTMLParser):
 @pytest.fixture
 def snapshot(tmp_path: Path) -> Snapshot:
     """Three trials with pictures; the reference is a little darker."""
-    study = replace(STUDY, name="Bees & <honey>", size=(32, 18), areas=(WatchArea("the jar", 4, 4, 8, 6),))
+    study = replace(
+        STUDY, name="Bees & <honey>", size=(32, 18), areas=(WatchArea("the jar", 4, 4, 8, 6),)
+    )
     made = three_runs(THREE, study)
 
     for trial in made.state.planned:
         grain = THREE[int(trial.configuration["samples.max"])][1]
-        made.measure(trial.configuration, {"grain": grain, "light_shift": (9.0, 8.0, 10.0), "grain@the jar": grain})
+        made.measure(
+            trial.configuration,
+            {"grain": grain, "light_shift": (9.0, 8.0, 10.0), "grain@the jar": grain},
+        )
 
     (tmp_path / "pictures").mkdir()
     (tmp_path / "reference").mkdir()
@@ -73,7 +79,10 @@ def snapshot(tmp_path: Path) -> Snapshot:
     for run in made.state.results.runs:
         write_exr(tmp_path / "pictures" / run.picture, Picture(light))
 
-    write_exr(tmp_path / "reference" / f"{made.state.reference_name}.exr", Picture(light * np.float32(0.9)))
+    write_exr(
+        tmp_path / "reference" / f"{made.state.reference_name}.exr",
+        Picture(light * np.float32(0.9)),
+    )
     return made.snapshot(tmp_path)
 
 
@@ -82,11 +91,15 @@ def page(snapshot: Snapshot, tmp_path: Path) -> Reader:
     return Reader((tmp_path / "r.html").read_text(encoding="utf-8"))
 
 
-def test_the_page_stands_on_its_own_and_holds_everything(snapshot: Snapshot, tmp_path: Path) -> None:
+def test_the_page_stands_on_its_own_and_holds_everything(
+    snapshot: Snapshot, tmp_path: Path
+) -> None:
     found = page(snapshot, tmp_path)
     assert found.open == []
     assert all(a.startswith(("data:image/png;base64,", "#")) for a in found.addresses)
-    assert sum(a.startswith("data:") for a in found.addresses) == 4 + 3, "base, pick, reference, difference; three crops"
+    assert sum(a.startswith("data:") for a in found.addresses) == 4 + 3, (
+        "base, pick, reference, difference; three crops"
+    )
 
     for words in (
         "Bees & <honey>",
@@ -103,15 +116,24 @@ def test_the_page_stands_on_its_own_and_holds_everything(snapshot: Snapshot, tmp
         assert words in found.seen, words
 
     assert ["Sampling", "Samples, at most", "100", "50"] in found.rows
-    assert ["grain", "1.0 of 2.0 levels (0.9 to 1.1)", "1.6 of 2.0 levels (1.5 to 1.7)"] in found.rows
+    assert [
+        "grain",
+        "1.0 of 2.0 levels (0.9 to 1.1)",
+        "1.6 of 2.0 levels (1.5 to 1.7)",
+    ] in found.rows
     trials = [row for row in found.rows if row and row[-1] == "3"]
-    assert [row[-2] for row in trials] == ["not acceptable", "pick", "acceptable"], "the fastest first"
+    assert [row[-2] for row in trials] == ["not acceptable", "pick", "acceptable"], (
+        "the fastest first"
+    )
 
 
 def test_a_report_tells_nothing_of_folders(snapshot: Snapshot, tmp_path: Path) -> None:
     moved = replace(
         snapshot,
-        state=replace_state(snapshot.state, plan=replace(snapshot.study, scene=str(tmp_path / "my scenes" / "stall.gltf"))),
+        state=replace_state(
+            snapshot.state,
+            plan=replace(snapshot.study, scene=str(tmp_path / "my scenes" / "stall.gltf")),
+        ),
     )
     found = page(moved, tmp_path)
     assert "Scene stall.gltf, frame 0" in found.seen
@@ -125,7 +147,9 @@ def test_drift_and_odd_runs_are_told(snapshot: Snapshot, tmp_path: Path) -> None
     assert "2 odd runs were left out and repeated." in found.seen
 
 
-def test_without_a_pick_and_without_pictures_the_rest_still_stands(snapshot: Snapshot, tmp_path: Path) -> None:
+def test_without_a_pick_and_without_pictures_the_rest_still_stands(
+    snapshot: Snapshot, tmp_path: Path
+) -> None:
     for picture in tmp_path.glob("*/*.exr"):
         picture.unlink()
 
@@ -138,7 +162,9 @@ def test_without_a_pick_and_without_pictures_the_rest_still_stands(snapshot: Sna
 def test_a_damaged_picture_is_left_out(snapshot: Snapshot, tmp_path: Path) -> None:
     for picture in (tmp_path / "pictures").iterdir():
         picture.write_bytes(b"no picture")
-    assert [shot.caption for shot in gather(snapshot, MACHINE).pictures] == ["reference, 1000 samples"]
+    assert [shot.caption for shot in gather(snapshot, MACHINE).pictures] == [
+        "reference, 1000 samples"
+    ]
 
 
 def test_pdf_has_pages_and_the_title(snapshot: Snapshot, tmp_path: Path) -> None:
@@ -177,7 +203,8 @@ def test_pictures_are_reduced_and_crops_enlarged_in_whole_steps() -> None:
 
 
 def test_an_interval_that_rounding_turned_inside_out_is_drawn() -> None:
-    """O1: of single pictures the low end lay a digit above the value, and no report could be written."""
+    """O1: of single pictures the low end lay a digit above the value, and no report could be
+    written."""
     value = 1.0
     figures = {"grain": (value, math.nextafter(value, 2), 1.1)}
     made = measured(STUDY, {STUDY.base: [1.0] * 3}, {STUDY.base: figures})
@@ -207,7 +234,9 @@ def test_charts_show_every_trial_and_are_the_same_every_time() -> None:
 def test_a_report_says_how_far_it_is_and_can_be_stopped(snapshot: Snapshot, tmp_path: Path) -> None:
     """U13: it took 25 s without a word."""
     told: list[tuple[float, str]] = []
-    write_report(tmp_path / "a.pdf", snapshot, MACHINE, lambda share, words: told.append((share, words)))
+    write_report(
+        tmp_path / "a.pdf", snapshot, MACHINE, lambda share, words: told.append((share, words))
+    )
     shares = [share for share, _ in told]
     assert shares == sorted(shares)
     assert len(told) >= 5

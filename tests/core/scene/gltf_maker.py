@@ -17,7 +17,8 @@ ORDER = np.array([0, 1, 2, 0, 2, 3], np.uint16)
 
 
 class GltfMaker:
-    """A document with one buffer; a square, a node that shows it and a camera unless told otherwise."""
+    """A document with one buffer; a square, a node that shows it and a camera unless told
+    otherwise."""
 
     def __init__(self, positions: np.ndarray = SQUARE, **changes: Any) -> None:
         self.data = b""
@@ -31,13 +32,20 @@ class GltfMaker:
     def view(self, data: bytes, stride: int | None = None) -> int:
         self.data += b"\0" * (-len(self.data) % 4)
         self.views.append(
-            {"buffer": 0, "byteOffset": len(self.data), "byteLength": len(data), **({"byteStride": stride} if stride else {})}
+            {
+                "buffer": 0,
+                "byteOffset": len(self.data),
+                "byteLength": len(data),
+                **({"byteStride": stride} if stride else {}),
+            }
         )
         self.data += data
 
         return len(self.views) - 1
 
-    def add(self, values: np.ndarray, normalized: bool = False, stride: int | None = None, **more: Any) -> int:
+    def add(
+        self, values: np.ndarray, normalized: bool = False, stride: int | None = None, **more: Any
+    ) -> int:
         """Another accessor; with a stride its elements stand that many bytes apart."""
         values = np.ascontiguousarray(values)
         width = values.shape[1] if values.ndim > 1 else 1
@@ -64,7 +72,9 @@ class GltfMaker:
         """Another image inside the buffer, and a texture of the same number that shows it."""
         stream = io.BytesIO()
         Image.fromarray(pixels).save(stream, kind)
-        self.images.append({"bufferView": self.view(stream.getvalue()), "mimeType": f"image/{kind.lower()}"})
+        self.images.append(
+            {"bufferView": self.view(stream.getvalue()), "mimeType": f"image/{kind.lower()}"}
+        )
 
         return len(self.images) - 1
 
@@ -78,7 +88,12 @@ class GltfMaker:
             "scene": 0,
             "scenes": [{"nodes": [0, 1]}],
             "nodes": [{"mesh": 0}, {"camera": 0, "translation": [0.5, 0.5, 3]}],
-            "cameras": [{"type": "orthographic", "orthographic": {"xmag": 0.5, "ymag": 0.5, "znear": 0, "zfar": 9}}],
+            "cameras": [
+                {
+                    "type": "orthographic",
+                    "orthographic": {"xmag": 0.5, "ymag": 0.5, "znear": 0, "zfar": 9},
+                }
+            ],
             "meshes": [{"name": "square", "primitives": [primitive]}],
             "materials": [{"name": "first", "pbrMetallicRoughness": {"metallicFactor": 0}}],
             "accessors": self.accessors,
@@ -98,6 +113,11 @@ def glb(content: dict, binary: bytes) -> bytes:
     text = json.dumps(content).encode()
     text += b" " * (-len(text) % 4)
     binary += b"\0" * (-len(binary) % 4)
-    chunks = struct.pack("<I4s", len(text), b"JSON") + text + struct.pack("<I4s", len(binary), b"BIN\0") + binary
+    chunks = (
+        struct.pack("<I4s", len(text), b"JSON")
+        + text
+        + struct.pack("<I4s", len(binary), b"BIN\0")
+        + binary
+    )
 
     return struct.pack("<4sII", b"glTF", 2, 12 + len(chunks)) + chunks

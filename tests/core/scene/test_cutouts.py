@@ -10,7 +10,17 @@ from swift_sample.core.errors import SceneError
 from swift_sample.core.scene.features import cutouts, with_changes
 from swift_sample.core.scene.features.cutouts import cut_out
 from swift_sample.core.scene.features.outlines import ERROR_TEXELS
-from swift_sample.core.scene.model import CLAMP, MASK, MIRROR, OPAQUE, REPEAT, Material, Mesh, Texture, TextureUse
+from swift_sample.core.scene.model import (
+    CLAMP,
+    MASK,
+    MIRROR,
+    OPAQUE,
+    REPEAT,
+    Material,
+    Mesh,
+    Texture,
+    TextureUse,
+)
 from swift_sample.core.scene.open import open_scene
 
 SIDE = 64
@@ -32,7 +42,9 @@ def disc(wrap: tuple[int, int] = (REPEAT, REPEAT)) -> Material:
     pixels = np.full((SIDE, SIDE, 4), 255, np.uint8)
     pixels[..., 3] = np.clip(128 + 40 * (RADIUS * SIDE - distance), 0, 255)
 
-    return Material("leaf", opacity_mode=MASK, textures={"base": TextureUse(Texture("disc", pixels, wrap=wrap))})
+    return Material(
+        "leaf", opacity_mode=MASK, textures={"base": TextureUse(Texture("disc", pixels, wrap=wrap))}
+    )
 
 
 def square(turns: float = 1.0, first: float = 0.0) -> Mesh:
@@ -41,7 +53,9 @@ def square(turns: float = 1.0, first: float = 0.0) -> Mesh:
     uvs = (corners[:, [0, 2]] * turns + first).astype(np.float32)
     normals = np.broadcast_to(np.array([0, -1, 0], np.float32), (4, 3)).copy()
 
-    return Mesh("leaf", 0, corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32), normals=normals, uvs=uvs)
+    return Mesh(
+        "leaf", 0, corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32), normals=normals, uvs=uvs
+    )
 
 
 def area(mesh: Mesh) -> float:
@@ -53,7 +67,9 @@ def area(mesh: Mesh) -> float:
     return float(np.linalg.norm(crossed, axis=1).sum() / 2)
 
 
-@pytest.mark.parametrize(("turns", "first"), [(1.0, 0.0), (3.0, 0.0), (2.0, 0.5), (0.5, 0.25), (1.0, -7.0)])
+@pytest.mark.parametrize(
+    ("turns", "first"), [(1.0, 0.0), (3.0, 0.0), (2.0, 0.5), (0.5, 0.25), (1.0, -7.0)]
+)
 @pytest.mark.parametrize("wrap", [REPEAT, MIRROR])
 def test_what_is_left_has_the_area_of_the_mask(turns: float, first: float, wrap: int) -> None:
     """A disc in every picture; its outline may be off by the stated error all around."""
@@ -70,7 +86,9 @@ def test_what_is_left_has_the_area_of_the_mask(turns: float, first: float, wrap:
     inside = made.uvs[made.corners].mean(axis=1)
     place = np.abs(np.mod(inside, 1) - 0.5)
     assert np.hypot(place[:, 0], place[:, 1]).max() < RADIUS + ERROR_TEXELS / SIDE
-    assert np.abs(made.uvs - (made.positions[:, [0, 2]] * turns + first)).max() < 1e-4, "corners show what was there"
+    assert np.abs(made.uvs - (made.positions[:, [0, 2]] * turns + first)).max() < 1e-4, (
+        "corners show what was there"
+    )
     assert made.normals[:, 1] == pytest.approx(-1.0, abs=1e-5)
 
 
@@ -78,14 +96,20 @@ def test_beyond_a_clamped_picture_its_edge_goes_on() -> None:
     half = np.full((8, 8, 4), 255, np.uint8)
     half[:, 4:, 3] = 0
     use = TextureUse(Texture("half", half, wrap=(CLAMP, CLAMP)))
-    made, _ = cut_out(square(4.0, -1.0), Material("leaf", opacity_mode=MASK, textures={"base": use}))
+    made, _ = cut_out(
+        square(4.0, -1.0), Material("leaf", opacity_mode=MASK, textures={"base": use})
+    )
     assert area(made) == pytest.approx(1.5 / 4, abs=0.02), "all that lies left of the middle"
 
 
-def test_many_leaves_are_cut_once_and_kept_by_content(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_many_leaves_are_cut_once_and_kept_by_content(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     leaf = square()
     count = 200
-    positions = np.concatenate([leaf.positions + (0, k, 0) for k in range(count)]).astype(np.float32)
+    positions = np.concatenate([leaf.positions + (0, k, 0) for k in range(count)]).astype(
+        np.float32
+    )
     corners = np.concatenate([leaf.corners + 4 * k for k in range(count)])
 
     tree = replace(
@@ -116,7 +140,9 @@ def test_the_feature_makes_an_opaque_material_and_says_what_became_of_it() -> No
     assert made.materials[0].opacity_mode == OPAQUE
     assert all(area(mesh) == pytest.approx(np.pi * RADIUS**2, rel=0.05) for mesh in made.meshes)
     (note,) = made.notes[len(scene.notes) :]
-    assert note.startswith(f"leaf: its cut-outs are geometry, {made.triangle_count:,} triangles in place of 4; cut in ")
+    assert note.startswith(
+        f"leaf: its cut-outs are geometry, {made.triangle_count:,} triangles in place of 4; cut in "
+    )
     assert scene.materials[0].opacity_mode == MASK
 
 
@@ -132,10 +158,13 @@ def test_what_has_no_outline_is_all_there_or_not_at_all() -> None:
 
 def test_noise_and_see_through_corners_are_refused_with_the_reason() -> None:
     noise = np.random.default_rng(1).integers(0, 256, (1024, 1024, 4), np.uint8)
-    material = Material("moss", opacity_mode=MASK, textures={"base": TextureUse(Texture("noise", noise))})
+    material = Material(
+        "moss", opacity_mode=MASK, textures={"base": TextureUse(Texture("noise", noise))}
+    )
 
     with pytest.raises(
-        SceneError, match=r"moss: the outline of its mask runs through 1,0\d\d,\d\d\d texels, at most 400,000"
+        SceneError,
+        match=r"moss: the outline of its mask runs through 1,0\d\d,\d\d\d texels, at most 400,000",
     ):
         cut_out(square(), material)
 

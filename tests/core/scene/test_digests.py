@@ -14,7 +14,11 @@ from swift_sample.core.scene.open import scene_fingerprint
 def scene(tmp_path: Path) -> Path:
     (tmp_path / "a.bin").write_bytes(b"12345678")
     path = tmp_path / "scene.gltf"
-    path.write_text(json.dumps({"buffers": [{"uri": "a.bin"}, {"uri": "not there.bin"}, {"uri": "../outside.bin"}]}))
+    path.write_text(
+        json.dumps(
+            {"buffers": [{"uri": "a.bin"}, {"uri": "not there.bin"}, {"uri": "../outside.bin"}]}
+        )
+    )
     return path
 
 
@@ -45,5 +49,7 @@ def test_files_outside_the_folder_do_not_count(scene: Path) -> None:
 
 def test_unchanged_files_are_not_read_again(scene: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     first = scene_fingerprint(str(scene))
-    monkeypatch.setattr(digests.Path, "read_bytes", lambda self: pytest.fail(f"{self} was read again"))
+    monkeypatch.setattr(
+        digests.Path, "read_bytes", lambda self: pytest.fail(f"{self} was read again")
+    )
     assert scene_fingerprint(str(scene)) == first

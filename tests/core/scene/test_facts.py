@@ -12,8 +12,15 @@ def test_the_stall_lacks_nothing() -> None:
 
 def test_a_bare_scene_lacks_all() -> None:
     materials = [Material("matt"), Material("unused", transmission=1.0)]
-    assert missing_features(Scene("bare", [floor()], materials, Camera((0, 1, 3), (0, 0, 0)), sky(1.0))) == WITHOUT
+    assert (
+        missing_features(
+            Scene("bare", [floor()], materials, Camera((0, 1, 3), (0, 0, 0)), sky(1.0))
+        )
+        == WITHOUT
+    )
 
 
 def test_nothing_moves_in_the_first_frame_of_a_camera_at_rest() -> None:
-    assert list(missing_features(open_scene("honey-stall-small", Choices(frame=0, shutter=0.5)))) == ["motion"]
+    assert list(
+        missing_features(open_scene("honey-stall-small", Choices(frame=0, shutter=0.5)))
+    ) == ["motion"]

@@ -31,13 +31,26 @@ def document(**changes: object) -> dict:
         "scenes": [{"nodes": [0, 1]}],
         "nodes": [{"mesh": 0, "translation": [0, 0, -2]}, {"camera": 0, "translation": [0, 0, 3]}],
         "cameras": [{"type": "perspective", "perspective": {"yfov": 0.8, "znear": 0.1}}],
-        "meshes": [{"name": "square", "primitives": [{"attributes": {"POSITION": 0}, "indices": 1, "material": 0}]}],
-        "materials": [{"name": "red", "pbrMetallicRoughness": {"baseColorFactor": [1, 0, 0, 1], "metallicFactor": 0}}],
+        "meshes": [
+            {
+                "name": "square",
+                "primitives": [{"attributes": {"POSITION": 0}, "indices": 1, "material": 0}],
+            }
+        ],
+        "materials": [
+            {
+                "name": "red",
+                "pbrMetallicRoughness": {"baseColorFactor": [1, 0, 0, 1], "metallicFactor": 0},
+            }
+        ],
         "accessors": [
             {"bufferView": 0, "componentType": 5126, "count": 4, "type": "VEC3"},
             {"bufferView": 1, "componentType": 5123, "count": 6, "type": "SCALAR"},
         ],
-        "bufferViews": [{"buffer": 0, "byteLength": 48}, {"buffer": 0, "byteOffset": 48, "byteLength": 12}],
+        "bufferViews": [
+            {"buffer": 0, "byteLength": 48},
+            {"buffer": 0, "byteOffset": 48, "byteLength": 12},
+        ],
         "buffers": [{"byteLength": 60}],
     }
     return {**made, **changes}
@@ -66,13 +79,21 @@ def test_reads_meshes_nodes_camera_and_material(tmp_path: Path) -> None:
 @pytest.mark.parametrize("how", ["data", "file"])
 def test_reads_text_files_with_their_buffers(tmp_path: Path, how: str) -> None:
     data = POSITIONS.tobytes() + ORDER.tobytes()
-    uri = "mesh.bin" if how == "file" else "data:application/octet-stream;base64," + base64.b64encode(data).decode()
+    uri = (
+        "mesh.bin"
+        if how == "file"
+        else "data:application/octet-stream;base64," + base64.b64encode(data).decode()
+    )
     (tmp_path / "mesh.bin").write_bytes(data)
-    path = save(tmp_path / "a.gltf", json.dumps(document(buffers=[{"byteLength": 60, "uri": uri}])).encode())
+    path = save(
+        tmp_path / "a.gltf", json.dumps(document(buffers=[{"byteLength": 60, "uri": uri}])).encode()
+    )
     assert read_gltf(path).triangle_count == 2
 
 
-@pytest.mark.parametrize(("mode", "expected"), [(5, [[0, 1, 2], [1, 3, 2]]), (6, [[1, 2, 0], [2, 3, 0]])])
+@pytest.mark.parametrize(
+    ("mode", "expected"), [(5, [[0, 1, 2], [1, 3, 2]]), (6, [[1, 2, 0], [2, 3, 0]])]
+)
 def test_strips_and_fans(tmp_path: Path, mode: int, expected: list) -> None:
     content = document(meshes=[{"primitives": [{"attributes": {"POSITION": 0}, "mode": mode}]}])
     scene = read_gltf(save(tmp_path / "a.glb", glb(content)))
@@ -112,9 +133,18 @@ def test_extensions_that_are_read(tmp_path: Path) -> None:
     assert np.exp(-0.5 * np.array(material.absorption)) == pytest.approx([1, 0.5, 0.25])
 
 
-@pytest.mark.parametrize("scale", [[1, 1, 1], [50, 0.01, 1], [0.01, 0.01, 80], [1, 40, 1], [30, 1, 30]])
-def test_a_placed_camera_sees_everything_with_a_margin_and_is_near(tmp_path: Path, scale: list[float]) -> None:
-    scene = read_gltf(save(tmp_path / "a.glb", glb(document(nodes=[{"mesh": 0, "scale": scale}], scenes=[{"nodes": [0]}]))))
+@pytest.mark.parametrize(
+    "scale", [[1, 1, 1], [50, 0.01, 1], [0.01, 0.01, 80], [1, 40, 1], [30, 1, 30]]
+)
+def test_a_placed_camera_sees_everything_with_a_margin_and_is_near(
+    tmp_path: Path, scale: list[float]
+) -> None:
+    scene = read_gltf(
+        save(
+            tmp_path / "a.glb",
+            glb(document(nodes=[{"mesh": 0, "scale": scale}], scenes=[{"nodes": [0]}])),
+        )
+    )
     camera = scene.camera
     points = np.concatenate([mesh.positions for mesh in scene.meshes])
     position = np.array(camera.position)
@@ -124,7 +154,15 @@ def test_a_placed_camera_sees_everything_with_a_margin_and_is_near(tmp_path: Pat
     right /= np.linalg.norm(right)
     low, high = points.min(axis=0), points.max(axis=0)
     corners = (
-        np.array([(x, y, z) for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])]) - position
+        np.array(
+            [
+                (x, y, z)
+                for x in (low[0], high[0])
+                for y in (low[1], high[1])
+                for z in (low[2], high[2])
+            ]
+        )
+        - position
     )
     depth = corners @ ahead
     half = np.tan(camera.vertical_field / 2)
@@ -137,25 +175,57 @@ def test_a_placed_camera_sees_everything_with_a_margin_and_is_near(tmp_path: Pat
     ("content", "words"),
     [
         (document(asset={"version": "1.0"}), "version 1.0 is not read"),
-        (document(extensionsRequired=["KHR_draco_mesh_compression"]), "needs the extension KHR_draco_mesh_compression"),
-        (document(nodes=[{"children": [0]}], scenes=[{"nodes": [0]}]), "node 0 has more than one parent"),
         (
-            document(nodes=[{"children": [1]}, {"children": [2]}, {"children": [1]}], scenes=[{"nodes": [0]}]),
+            document(extensionsRequired=["KHR_draco_mesh_compression"]),
+            "needs the extension KHR_draco_mesh_compression",
+        ),
+        (
+            document(nodes=[{"children": [0]}], scenes=[{"nodes": [0]}]),
+            "node 0 has more than one parent",
+        ),
+        (
+            document(
+                nodes=[{"children": [1]}, {"children": [2]}, {"children": [1]}],
+                scenes=[{"nodes": [0]}],
+            ),
             "node 1 has more",
         ),
-        (document(nodes=[{"children": [2]}, {"children": [2]}, {"mesh": 0}], scenes=[{"nodes": [0, 1]}]), "node 2 has more"),
         (
-            document(nodes=[*({"children": [k + 1] * 2} for k in range(60)), {"mesh": 0}], scenes=[{"nodes": [0]}]),
+            document(
+                nodes=[{"children": [2]}, {"children": [2]}, {"mesh": 0}],
+                scenes=[{"nodes": [0, 1]}],
+            ),
+            "node 2 has more",
+        ),
+        (
+            document(
+                nodes=[*({"children": [k + 1] * 2} for k in range(60)), {"mesh": 0}],
+                scenes=[{"nodes": [0]}],
+            ),
             "node 1 has more than one parent",
         ),
         (document(nodes=[{"mesh": 0, "scale": [float("nan"), 1, 1]}]), r"nodes\.0\.scale\.0"),
         (document(nodes=[{"mesh": 9}], scenes=[{"nodes": [0]}]), "damaged"),
         (document(meshes=[]), "damaged"),
         (document(buffers=[{"byteLength": 6000}]), "cut off"),
-        (document(buffers=[{"byteLength": 60, "uri": "../secret.bin"}]), "outside the scene's folder"),
+        (
+            document(buffers=[{"byteLength": 60, "uri": "../secret.bin"}]),
+            "outside the scene's folder",
+        ),
         (document(buffers=[{"byteLength": 60, "uri": "gone.bin"}]), "is missing"),
-        (document(accessors=[{"bufferView": 0, "componentType": 5126, "count": 4000, "type": "VEC3"}] * 2), "past its data"),
-        (document(accessors=[{"bufferView": 0, "componentType": 5126, "count": -1, "type": "VEC3"}]), "accessors.0.count"),
+        (
+            document(
+                accessors=[{"bufferView": 0, "componentType": 5126, "count": 4000, "type": "VEC3"}]
+                * 2
+            ),
+            "past its data",
+        ),
+        (
+            document(
+                accessors=[{"bufferView": 0, "componentType": 5126, "count": -1, "type": "VEC3"}]
+            ),
+            "accessors.0.count",
+        ),
         (document(scenes=[{"nodes": []}]), "no triangles"),
     ],
 )
@@ -206,7 +276,9 @@ def test_malicious_textures_get_one_sentence(tmp_path: Path, picture: dict, word
     (folder / "bomb.png").write_bytes(BOMB)
     (folder / "text.png").write_text("no picture")
     maker = GltfMaker(
-        images=[picture], textures=[{"source": 0}], materials=[{"pbrMetallicRoughness": {"baseColorTexture": {"index": 0}}}]
+        images=[picture],
+        textures=[{"source": 0}],
+        materials=[{"pbrMetallicRoughness": {"baseColorTexture": {"index": 0}}}],
     )
     with pytest.raises(SceneError, match=words) as caught:
         read_gltf(maker.save(folder / "a.glb"))
@@ -236,9 +308,13 @@ EXTRAS = {
 def test_extras_say_what_gltf_cannot(tmp_path: Path) -> None:
     sky = np.full((2, 4, 3), 128, np.uint8)
     rgbe = np.dstack([sky, np.full((2, 4), 129, np.uint8)])
-    (tmp_path / "sky.hdr").write_bytes(b"#?RADIANCE\nFORMAT=32-bit_rle_rgbe\n\n-Y 2 +X 4\n" + rgbe.tobytes())
+    (tmp_path / "sky.hdr").write_bytes(
+        b"#?RADIANCE\nFORMAT=32-bit_rle_rgbe\n\n-Y 2 +X 4\n" + rgbe.tobytes()
+    )
     maker = GltfMaker(extras={"swift_sample": EXTRAS})
-    maker.attributes["TEXCOORD_0"] = maker.add(np.array([[0, 1], [1, 1], [1, 0], [0, 0]], np.float32))
+    maker.attributes["TEXCOORD_0"] = maker.add(
+        np.array([[0, 1], [1, 1], [1, 0], [0, 0]], np.float32)
+    )
     maker.picture(np.full((2, 2, 3), 255, np.uint8))
     scene = read_gltf(maker.save(tmp_path / "a.glb"))
     assert scene.environment.pixels == pytest.approx(2.0, rel=0.01)
@@ -259,8 +335,14 @@ def test_extras_say_what_gltf_cannot(tmp_path: Path) -> None:
         ({"environment": {}}, "either colour or image"),
         ({"environment": {"colour": [-1, 0, 0]}}, "greater than or equal to 0"),
         ({"environment": {"image": "../sky.exr"}}, "outside the scene's folder"),
-        ({"haze": {"low": [0, 0, 0], "high": [0, 1, 1], "scattering": [1, 1, 1]}}, "low below high"),
-        ({"haze": {**EXTRAS["haze"], "grid": {"size": [9, 9, 9], "values": [1]}}}, "expected 729 values"),
+        (
+            {"haze": {"low": [0, 0, 0], "high": [0, 1, 1], "scattering": [1, 1, 1]}},
+            "low below high",
+        ),
+        (
+            {"haze": {**EXTRAS["haze"], "grid": {"size": [9, 9, 9], "values": [1]}}},
+            "expected 729 values",
+        ),
         ({"materials": {"other": {}}}, "names the material 'other'"),
         ("text", "valid dictionary"),
     ],
@@ -288,7 +370,9 @@ def outcome(path: Path) -> None:
 
 @examples(150)
 @given(place=st.integers(0, 2000), value=st.integers(0, 255), cut=st.integers(0, 2000))
-def test_flipped_and_cut_files_never_do_anything_else(tmp_path: Path, place: int, value: int, cut: int) -> None:
+def test_flipped_and_cut_files_never_do_anything_else(
+    tmp_path: Path, place: int, value: int, cut: int
+) -> None:
     data = bytearray(glb(document()))
     data[place % len(data)] = value
     outcome(save(tmp_path / "fuzz.glb", bytes(data[: len(data) - cut % 40])))
@@ -296,7 +380,13 @@ def test_flipped_and_cut_files_never_do_anything_else(tmp_path: Path, place: int
 
 def leaves(part: object, path: tuple = ()) -> list[tuple]:
     """Where every value of a document stands."""
-    items = part.items() if isinstance(part, dict) else enumerate(part) if isinstance(part, list) else []
+    items = (
+        part.items()
+        if isinstance(part, dict)
+        else enumerate(part)
+        if isinstance(part, list)
+        else []
+    )
     return (
         [path, *(leaf for key, value in items for leaf in leaves(value, (*path, key)))]
         if path
@@ -314,10 +404,18 @@ def rich_document(tmp_path: Path) -> GltfMaker:
     }
 
     maker.picture(np.zeros((2, 2, 3), np.uint8))
-    moves = {"input": maker.add(np.array([0, 1], np.float32)), "output": maker.add(np.zeros((2, 3), np.float32))}
+    moves = {
+        "input": maker.add(np.array([0, 1], np.float32)),
+        "output": maker.add(np.zeros((2, 3), np.float32)),
+    }
 
     maker.changes |= {
-        "animations": [{"samplers": [moves], "channels": [{"sampler": 0, "target": {"node": 0, "path": "scale"}}]}],
+        "animations": [
+            {
+                "samplers": [moves],
+                "channels": [{"sampler": 0, "target": {"node": 0, "path": "scale"}}],
+            }
+        ],
         "materials": [
             {
                 "name": "first",
@@ -330,7 +428,10 @@ def rich_document(tmp_path: Path) -> GltfMaker:
             }
         ],
         "extensions": {"KHR_lights_punctual": {"lights": [{"type": "spot"}]}},
-        "nodes": [{"mesh": 0, "children": [1]}, {"camera": 0, "extensions": {"KHR_lights_punctual": {"light": 0}}}],
+        "nodes": [
+            {"mesh": 0, "children": [1]},
+            {"camera": 0, "extensions": {"KHR_lights_punctual": {"light": 0}}},
+        ],
         "scenes": [{"nodes": [0]}],
     }
     return maker
@@ -367,7 +468,8 @@ def test_any_value_anywhere_is_read_or_refused(tmp_path: Path, data: st.DataObje
 
 @examples(100)
 @given(
-    body=st.binary(max_size=300), head=st.sampled_from([b"", b"#?RADIANCE\n\n-Y 3 +X 8\n", b"#?RGBE\n\n-Y 2 +X 9\n\2\2\0\11"])
+    body=st.binary(max_size=300),
+    head=st.sampled_from([b"", b"#?RADIANCE\n\n-Y 3 +X 8\n", b"#?RGBE\n\n-Y 2 +X 9\n\2\2\0\11"]),
 )
 def test_damaged_sky_pictures_are_refused(tmp_path: Path, body: bytes, head: bytes) -> None:
     path = save(tmp_path / "sky.hdr", head + body)
@@ -413,7 +515,11 @@ def test_a_file_of_twenty_gigabytes_is_refused_and_not_read(tmp_path: Path, name
     with path.open("wb") as file:
         file.truncate(20 << 30)  # of which nothing stands on the disk
 
-    digest, read = (scene_fingerprint, open_scene) if name == "a.gltf" else (environment_fingerprint, parse_environment)
+    digest, read = (
+        (scene_fingerprint, open_scene)
+        if name == "a.gltf"
+        else (environment_fingerprint, parse_environment)
+    )
     for use in (digest, read):
         with pytest.raises(SceneError, match=r"a\.[a-z]+: .*bytes"):
             use(str(path))

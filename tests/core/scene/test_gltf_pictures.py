@@ -1,4 +1,5 @@
-"""What glTF says, as it shows in the picture: each thing is rendered against a closed form or its plain counterpart."""
+"""What glTF says, as it shows in the picture: each thing is rendered against a closed form or its
+plain counterpart."""
 
 import math
 from pathlib import Path
@@ -17,7 +18,9 @@ UVS = np.array([[0, 1], [1, 1], [1, 0], [0, 0]], np.float32)
 QUARTERS = np.array([[[255, 0, 0], [0, 255, 0]], [[0, 0, 255], [255, 255, 255]]], np.uint8)
 
 
-def shown(maker: GltfMaker, tmp_path: Path, choices: Choices | None = None, size: int = 8, **settings) -> np.ndarray:
+def shown(
+    maker: GltfMaker, tmp_path: Path, choices: Choices | None = None, size: int = 8, **settings
+) -> np.ndarray:
     scene = open_scene(str(maker.save(tmp_path / "scene.glb")), choices)
     settings = {"samples__max": 4, "samples__pixel_filter": "box", **settings}
     return take(scene, (size, size), **settings)[0].beauty
@@ -27,21 +30,29 @@ def coloured(**material) -> dict:
     return {"materials": [{"name": "first", **UNLIT, **material}]}
 
 
-def textured(tmp_path: Path, info: dict, sampler: dict | None = None, uvs: np.ndarray = UVS, set_: int = 0) -> np.ndarray:
+def textured(
+    tmp_path: Path, info: dict, sampler: dict | None = None, uvs: np.ndarray = UVS, set_: int = 0
+) -> np.ndarray:
     maker = GltfMaker(**coloured(pbrMetallicRoughness={"baseColorTexture": {"index": 0, **info}}))
     if set_:
         maker.attributes["TEXCOORD_0"] = maker.add(np.zeros((4, 2), np.float32))
 
     maker.attributes[f"TEXCOORD_{set_}"] = maker.add(uvs.astype(np.float32))
     maker.picture(QUARTERS)
-    maker.changes |= {"samplers": [sampler or {"magFilter": 9728}], "textures": [{"source": 0, "sampler": 0}]}
+    maker.changes |= {
+        "samplers": [sampler or {"magFilter": 9728}],
+        "textures": [{"source": 0, "sampler": 0}],
+    }
 
     return shown(maker, tmp_path)
 
 
 def corners(picture: np.ndarray) -> list[list[int]]:
     """Upper left, upper right, lower left, lower right as 0 and 1."""
-    return [np.round(picture[y, x]).astype(int).tolist() for y, x in ((1, 1), (1, -2), (-2, 1), (-2, -2))]
+    return [
+        np.round(picture[y, x]).astype(int).tolist()
+        for y, x in ((1, 1), (1, -2), (-2, 1), (-2, -2))
+    ]
 
 
 RED = [1, 0, 0]
@@ -67,11 +78,16 @@ def test_wrap_modes(tmp_path: Path, wrap: int, row: str) -> None:
 
 
 def test_texture_transform_and_second_coordinates(tmp_path: Path) -> None:
-    turned = textured(tmp_path, {"extensions": {"KHR_texture_transform": {"rotation": math.pi / 2, "offset": [0, 1]}}})
+    turned = textured(
+        tmp_path,
+        {"extensions": {"KHR_texture_transform": {"rotation": math.pi / 2, "offset": [0, 1]}}},
+    )
     # Coordinates turn counter-clockwise, so the picture turns clockwise.
     assert corners(turned) == [BLUE, RED, WHITE, GREEN]
     assert corners(textured(tmp_path, {"texCoord": 1}, set_=1)) == [RED, GREEN, BLUE, WHITE]
-    shifted = textured(tmp_path, {"extensions": {"KHR_texture_transform": {"offset": [0.5, 0], "scale": [1, 1]}}})
+    shifted = textured(
+        tmp_path, {"extensions": {"KHR_texture_transform": {"offset": [0.5, 0], "scale": [1, 1]}}}
+    )
     assert corners(shifted) == [GREEN, RED, WHITE, BLUE]
 
 
@@ -79,14 +95,18 @@ def test_srgb_colour_and_linear_data(tmp_path: Path) -> None:
     maker = GltfMaker(**coloured(pbrMetallicRoughness={"baseColorTexture": {"index": 0}}))
     maker.attributes["TEXCOORD_0"] = maker.add(UVS)
     maker.picture(np.full((2, 2, 3), 188, np.uint8))
-    assert shown(maker, tmp_path)[4, 4] == pytest.approx([0.5029] * 3, abs=1e-3)  # 188 / 255 by IEC 61966-2-1
+    assert shown(maker, tmp_path)[4, 4] == pytest.approx(
+        [0.5029] * 3, abs=1e-3
+    )  # 188 / 255 by IEC 61966-2-1
 
 
 @pytest.mark.parametrize("kind", ["f4", "u1", "u2"])
 def test_vertex_colours_multiply(tmp_path: Path, kind: str) -> None:
     maker = GltfMaker(**coloured(pbrMetallicRoughness={"baseColorFactor": [0.5, 1, 1, 1]}))
     values = np.tile([1.0, 0.5, 0.25], (4, 1))
-    scaled = values.astype("f4") if kind == "f4" else np.round(values * np.iinfo(kind).max).astype(kind)
+    scaled = (
+        values.astype("f4") if kind == "f4" else np.round(values * np.iinfo(kind).max).astype(kind)
+    )
     stride = 4 if kind == "u1" else 8 if kind == "u2" else None
     maker.attributes["COLOR_0"] = maker.add(scaled, normalized=kind != "f4", stride=stride)
     assert shown(maker, tmp_path)[4, 4] == pytest.approx([0.5, 0.5, 0.25], abs=0.01)
@@ -116,7 +136,9 @@ def test_strides_sparse_and_quantised_positions(tmp_path: Path) -> None:
     maker.attributes["POSITION"] = maker.add(wrong, sparse=sparse)
     assert shown(maker, tmp_path).min() == 1
     maker = GltfMaker(**coloured(), extensionsRequired=["KHR_mesh_quantization"])
-    maker.attributes["POSITION"] = maker.add(np.round(SQUARE * 32767).astype("i2"), normalized=True, stride=8)
+    maker.attributes["POSITION"] = maker.add(
+        np.round(SQUARE * 32767).astype("i2"), normalized=True, stride=8
+    )
     assert shown(maker, tmp_path).min() == 1
 
 
@@ -136,26 +158,37 @@ def test_mask_and_blend(tmp_path: Path) -> None:
     sky = {"extras": {"swift_sample": {"environment": {"colour": [0, 0, 0]}}}}
     half = {"pbrMetallicRoughness": {"baseColorFactor": [1, 1, 1, 0.4]}}
     assert shown(GltfMaker(**coloured(alphaMode="MASK", **half), **sky), tmp_path).max() == 0
-    assert shown(GltfMaker(**coloured(alphaMode="MASK", alphaCutoff=0.3, **half), **sky), tmp_path).min() == 1
-    assert shown(GltfMaker(**coloured(**half), **sky), tmp_path).min() == 1
-    assert shown(GltfMaker(**coloured(alphaMode="BLEND", **half), **sky), tmp_path, samples__max=256).mean() == pytest.approx(
-        0.4, abs=0.02
+    assert (
+        shown(
+            GltfMaker(**coloured(alphaMode="MASK", alphaCutoff=0.3, **half), **sky), tmp_path
+        ).min()
+        == 1
     )
+    assert shown(GltfMaker(**coloured(**half), **sky), tmp_path).min() == 1
+    assert shown(
+        GltfMaker(**coloured(alphaMode="BLEND", **half), **sky), tmp_path, samples__max=256
+    ).mean() == pytest.approx(0.4, abs=0.02)
 
 
 def test_variants_change_the_material(tmp_path: Path) -> None:
     maker = GltfMaker(
-        materials=[{"pbrMetallicRoughness": {"baseColorFactor": [*c, 1]}, **UNLIT} for c in (RED, BLUE)],
+        materials=[
+            {"pbrMetallicRoughness": {"baseColorFactor": [*c, 1]}, **UNLIT} for c in (RED, BLUE)
+        ],
         extensions={"KHR_materials_variants": {"variants": [{"name": "red"}, {"name": "blue"}]}},
     )
     content = maker.document()
     content["meshes"][0]["primitives"][0]["extensions"] = {
-        "KHR_materials_variants": {"mappings": [{"variants": [0], "material": 0}, {"variants": [1], "material": 1}]}
+        "KHR_materials_variants": {
+            "mappings": [{"variants": [0], "material": 0}, {"variants": [1], "material": 1}]
+        }
     }
     maker.changes |= {"meshes": content["meshes"]}
     assert shown(maker, tmp_path)[4, 4].tolist() == RED
     assert shown(maker, tmp_path, Choices(variant="blue"))[4, 4].tolist() == BLUE
-    with pytest.raises(SceneError, match=r"geometry\.variant=green is not one of its variants; there are red, blue"):
+    with pytest.raises(
+        SceneError, match=r"geometry\.variant=green is not one of its variants; there are red, blue"
+    ):
         shown(maker, tmp_path, Choices(variant="green"))
 
 
@@ -163,9 +196,16 @@ def test_instances(tmp_path: Path) -> None:
     maker = GltfMaker(**coloured())
     places = np.array([[0, 0, 0], [0.5, 0, 0], [0, 0.5, 0]], np.float32)
     sizes = np.full((3, 3), 0.5, np.float32)
-    extensions = {"EXT_mesh_gpu_instancing": {"attributes": {"TRANSLATION": maker.add(places), "SCALE": maker.add(sizes)}}}
+    extensions = {
+        "EXT_mesh_gpu_instancing": {
+            "attributes": {"TRANSLATION": maker.add(places), "SCALE": maker.add(sizes)}
+        }
+    }
     maker.changes |= {
-        "nodes": [{"mesh": 0, "extensions": extensions}, {"camera": 0, "translation": [0.5, 0.5, 3]}],
+        "nodes": [
+            {"mesh": 0, "extensions": extensions},
+            {"camera": 0, "translation": [0.5, 0.5, 3]},
+        ],
         "extras": {"swift_sample": {"environment": {"colour": [0, 0, 0]}}},
     }
 
@@ -184,7 +224,11 @@ def test_animation_moves_nodes_and_blurs_them(tmp_path: Path, kind: str) -> None
         "animations": [
             {
                 "samplers": [
-                    {"input": maker.add(np.array([0, 1], np.float32)), "output": maker.add(ends), "interpolation": kind}
+                    {
+                        "input": maker.add(np.array([0, 1], np.float32)),
+                        "output": maker.add(ends),
+                        "interpolation": kind,
+                    }
                 ],
                 "channels": [{"sampler": 0, "target": {"node": 0, "path": "translation"}}],
             }
@@ -192,20 +236,32 @@ def test_animation_moves_nodes_and_blurs_them(tmp_path: Path, kind: str) -> None
     }
     scene = open_scene(str(maker.save(tmp_path / "a.glb")), Choices(frame=6))
     assert scene.frames == 25
-    # A quarter of the way after a quarter of a second; stepped motion waits. Slopes of 2 make the cubic a straight line.
+    # A quarter of the way after a quarter of a second; stepped motion waits. Slopes of 2 make the
+    # cubic a straight line.
     assert scene.meshes[0].positions[0, 0] == pytest.approx(0 if kind == "STEP" else 0.5)
 
     if kind == "LINEAR":
         picture = shown(maker, tmp_path, Choices(frame=0, shutter=12.0), size=16, samples__max=64)
-        # The square leaves to the right by its own width: what it covers falls evenly from 1 to 0 to the left.
+        # The square leaves to the right by its own width: what it covers falls evenly from 1 to 0
+        # to the left.
         assert picture[8, :, 0] == pytest.approx((np.arange(16) + 0.5) / 16, abs=0.08)
 
 
 def test_punctual_lights(tmp_path: Path) -> None:
-    lights = {"lights": [{"type": "point", "intensity": 2.0}, {"type": "directional", "intensity": 0.5, "color": [1, 0, 0]}]}
+    lights = {
+        "lights": [
+            {"type": "point", "intensity": 2.0},
+            {"type": "directional", "intensity": 0.5, "color": [1, 0, 0]},
+        ]
+    }
     maker = GltfMaker(
         extensions={"KHR_lights_punctual": lights},
-        materials=[{"pbrMetallicRoughness": {"metallicFactor": 0}, "extensions": {"KHR_materials_ior": {"ior": 1}}}],
+        materials=[
+            {
+                "pbrMetallicRoughness": {"metallicFactor": 0},
+                "extensions": {"KHR_materials_ior": {"ior": 1}},
+            }
+        ],
         nodes=[
             {"mesh": 0, "scale": [9, 9, 9], "translation": [-4, -4, 0]},
             {"camera": 0, "translation": [0.5, 0.5, 3]},
@@ -216,11 +272,14 @@ def test_punctual_lights(tmp_path: Path) -> None:
     )
 
     picture = shown(maker, tmp_path, size=33, samples__max=512)
-    assert picture[16, 16] == pytest.approx(np.array([2 / 4 + 0.5, 2 / 4, 2 / 4]) / math.pi, rel=0.01)
+    assert picture[16, 16] == pytest.approx(
+        np.array([2 / 4 + 0.5, 2 / 4, 2 / 4]) / math.pi, rel=0.01
+    )
 
 
 def test_normal_maps_tilt_towards_their_green_and_red(tmp_path: Path) -> None:
-    # Light from the right: a surface tilted to the right is brighter. Light from above: tilted up is brighter.
+    # Light from the right: a surface tilted to the right is brighter. Light from above: tilted up
+    # is brighter.
     def brightness(texel: tuple[int, int, int], rotation: list[float]) -> float:
         maker = GltfMaker(
             materials=[
@@ -230,7 +289,9 @@ def test_normal_maps_tilt_towards_their_green_and_red(tmp_path: Path) -> None:
                     "extensions": {"KHR_materials_ior": {"ior": 1}},
                 }
             ],
-            extensions={"KHR_lights_punctual": {"lights": [{"type": "directional", "intensity": math.pi}]}},
+            extensions={
+                "KHR_lights_punctual": {"lights": [{"type": "directional", "intensity": math.pi}]}
+            },
             nodes=[
                 {"mesh": 0},
                 {"camera": 0, "translation": [0.5, 0.5, 3]},
@@ -262,9 +323,17 @@ LAYERS = {
         (1, 0.5, 0.25),
     ),
     "specular": ({"KHR_materials_specular": {"specularFactor": 0.25}}, "specular", 0.25),
-    "leaf": ({"KHR_materials_diffuse_transmission": {"diffuseTransmissionFactor": 0.5}}, "diffuse_transmission", 0.5),
+    "leaf": (
+        {"KHR_materials_diffuse_transmission": {"diffuseTransmissionFactor": 0.5}},
+        "diffuse_transmission",
+        0.5,
+    ),
     "no index": ({"KHR_materials_ior": {"ior": 0}}, "ior", 1000.0),
-    "emission": ({"KHR_materials_emissive_strength": {"emissiveStrength": 4}}, "emission", (4, 2, 0)),
+    "emission": (
+        {"KHR_materials_emissive_strength": {"emissiveStrength": 4}},
+        "emission",
+        (4, 2, 0),
+    ),
 }
 
 
@@ -294,7 +363,9 @@ def test_a_file_of_another_exporter_shows_its_own_materials(tmp_path: Path) -> N
         mesh = trimesh.creation.icosphere(3)
         own = PBRMaterial(name=name, baseColorFactor=colour, metallicFactor=0, roughnessFactor=0.8)
         mesh.visual = TextureVisuals(material=own)
-        made.add_geometry(mesh, geom_name=name, transform=trimesh.transformations.translation_matrix([x, 0, 0]))
+        made.add_geometry(
+            mesh, geom_name=name, transform=trimesh.transformations.translation_matrix([x, 0, 0])
+        )
 
     path = tmp_path / "other.glb"
     path.write_bytes(made.export(file_type="glb"))

@@ -19,7 +19,10 @@ def volume(mesh) -> float:
     [
         (box("b", 0, (1, 2, 3), 1e-4), 6.0),
         # Inner box, six slabs, twelve halves of square rods, eight corners of a sixth of a cube.
-        (box("b", 0, (1.2, 2.2, 3.2), 0.1), 6.0 + 0.2 * (2 + 3 + 6) + 2 * 0.01 * (1 + 2 + 3) + 8 / 6 * 1e-3),
+        (
+            box("b", 0, (1.2, 2.2, 3.2), 0.1),
+            6.0 + 0.2 * (2 + 3 + 6) + 2 * 0.01 * (1 + 2 + 3) + 8 / 6 * 1e-3,
+        ),
         (ball("b", 0, 1.0, 256), 4 / 3 * np.pi),
         (ring("r", 0, 2.0, 0.5, 256, 128), 2 * np.pi**2 * 2.0 * 0.25),
         (lathe("l", 0, [(0, 0), (1, 0), (1, 2), (0, 2)], 512), 2 * np.pi),
@@ -50,10 +53,22 @@ def test_normals_are_unit_and_on_the_front(mesh) -> None:
 def test_the_stall_is_the_same_every_time_and_complete() -> None:
     one = open_scene("honey-stall-small")
     other = open_scene("honey-stall-small")
-    assert all(np.array_equal(a.positions, b.positions) for a, b in zip(one.meshes, other.meshes, strict=True))
+    assert all(
+        np.array_equal(a.positions, b.positions)
+        for a, b in zip(one.meshes, other.meshes, strict=True)
+    )
     assert np.array_equal(one.environment.pixels, other.environment.pixels)
     names = {m.name for m in one.materials}
-    assert {"jar glass", "blossom honey", "beeswax", "brass", "burlap", "oiled wood", "ribbed glass", "flame"} <= names
+    assert {
+        "jar glass",
+        "blossom honey",
+        "beeswax",
+        "brass",
+        "burlap",
+        "oiled wood",
+        "ribbed glass",
+        "flame",
+    } <= names
     assert all(np.isfinite(m.positions).all() for m in one.meshes)
     assert open_scene("honey-stall").triangle_count > 2 * one.triangle_count
 
@@ -63,7 +78,10 @@ def test_vessels_are_closed(name: str) -> None:
     for mesh in open_scene("honey-stall-small").meshes:
         if mesh.name == name:
             assert volume(mesh) > 0
-            edges = np.sort(np.round(mesh.positions[mesh.corners[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2)], 6), axis=1)
+            edges = np.sort(
+                np.round(mesh.positions[mesh.corners[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2)], 6),
+                axis=1,
+            )
             _, counts = np.unique(edges.reshape(len(edges), -1), axis=0, return_counts=True)
             assert (counts == 2).mean() > 0.9
 
@@ -87,7 +105,11 @@ def test_both_lids_let_light_through_the_same_holes() -> None:
         a, b, c = (lid.positions[lid.corners[:, k]].astype(float) for k in range(3))
         area = 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1).sum()
         use = scene.materials[lid.material].textures.get("base")
-        opaque = 1.0 if use is None else (use.texture.pixels[..., 3] > 0).mean() * 4 / np.pi - (4 / np.pi - 1)
+        opaque = (
+            1.0
+            if use is None
+            else (use.texture.pixels[..., 3] > 0).mean() * 4 / np.pi - (4 / np.pi - 1)
+        )
         lids[variant] = area * opaque
 
     assert lids["drilled lid"] == pytest.approx(lids["cut-out lid"], rel=0.03)
@@ -106,7 +128,8 @@ def test_the_camera_starts_at_rest_and_moves() -> None:
 
 @pytest.mark.parametrize("name", ["honey-room", "honey-jar"])
 def test_the_other_demo_scenes_are_whole_and_named(name: str) -> None:
-    """Normals of unit length, corners inside, each scene with its own version, and no variant that it does not have."""
+    """Normals of unit length, corners inside, each scene with its own version, and no variant that
+    it does not have."""
     scene = open_scene(name)
     for mesh in scene.meshes:
         assert mesh.corners.max() < len(mesh.positions), mesh.name
@@ -119,14 +142,19 @@ def test_the_other_demo_scenes_are_whole_and_named(name: str) -> None:
 
 
 def test_the_honey_room_is_lit_through_its_window_alone() -> None:
-    """From the middle of the room towards everywhere: only what looks out of the window meets no wall."""
+    """From the middle of the room towards everywhere: only what looks out of the window meets no
+    wall."""
     scene = open_scene("honey-room")
     shell = [m for m in scene.meshes if "wall" in m.name or m.name in ("floor", "ceiling")]
     triangles = np.concatenate([m.positions[m.corners].astype(float) for m in shell])
     rng = np.random.default_rng(1)
     origin = np.array([0.1, 0.2, 0.5])
     towards = rng.normal(size=(400, 3))
-    open_ = [d for d in towards / np.linalg.norm(towards, axis=1)[:, None] if not _meets(triangles, origin, d)]
+    open_ = [
+        d
+        for d in towards / np.linalg.norm(towards, axis=1)[:, None]
+        if not _meets(triangles, origin, d)
+    ]
     assert open_, "the window is open"
     low, high = np.array([-1.0, 0.02, -0.22]), np.array([-0.8, 0.62, 0.34])
 

@@ -19,12 +19,16 @@ def test_what_was_made_is_read_and_what_is_damaged_or_open_to_others_is_not() ->
 
     def make() -> Texture:
         made.append(1)
-        return Texture("wood", PictureSource("its key", (3, 2), lambda: np.full((2, 3, 4), 7, np.uint8)))
+        return Texture(
+            "wood", PictureSource("its key", (3, 2), lambda: np.full((2, 3, 4), 7, np.uint8))
+        )
 
     first = kept("a stall", make)
     again = kept("a stall", make)
     assert len(made) == 1
-    assert (again.key, again.size) == (first.key, first.size), "prepared textures are found as before"
+    assert (again.key, again.size) == (first.key, first.size), (
+        "prepared textures are found as before"
+    )
     assert (again.pixels == first.pixels).all()
     assert kept("another", make) is not first
     assert len(made) == 2
@@ -40,7 +44,9 @@ def test_what_was_made_is_read_and_what_is_damaged_or_open_to_others_is_not() ->
     assert len(made) == 4, "what others may have written is not read"
 
 
-def test_few_are_kept_and_a_folder_that_cannot_be_made_is_no_trouble(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_few_are_kept_and_a_folder_that_cannot_be_made_is_no_trouble(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     for number in range(12):
         assert kept(f"scene {number}", lambda number=number: number) == number
 

@@ -8,7 +8,14 @@ from swift_sample.core.errors import SceneError, UsageError
 from swift_sample.core.scene.facts import about
 from swift_sample.core.scene.model import Camera
 from swift_sample.core.scene.open import open_scene
-from swift_sample.core.scene.staging import NO_CAMERA_NOTE, NO_LIGHT_NOTE, Staging, Viewpoint, staged, viewpoint_of
+from swift_sample.core.scene.staging import (
+    NO_CAMERA_NOTE,
+    NO_LIGHT_NOTE,
+    Staging,
+    Viewpoint,
+    staged,
+    viewpoint_of,
+)
 
 STALL = open_scene("honey-stall-small")
 
@@ -26,11 +33,17 @@ def test_light_replaces_the_scenes_own_or_turns_it() -> None:
 
 
 def test_a_camera_is_chosen_by_name_or_placed_by_hand() -> None:
-    scene = replace(STALL, cameras={"front": STALL.camera, "near": Camera((0, 1, 1), (0, 1, 0))}, notes=[NO_CAMERA_NOTE])
+    scene = replace(
+        STALL,
+        cameras={"front": STALL.camera, "near": Camera((0, 1, 1), (0, 1, 0))},
+        notes=[NO_CAMERA_NOTE],
+    )
     near = staged(scene, Staging(camera="near"))
     assert near.camera.position == (0, 1, 1)
     assert near.camera.aperture == scene.camera.aperture, "the lens stays"
-    with pytest.raises(SceneError, match="camera=far is not one of its cameras; there are front, near"):
+    with pytest.raises(
+        SceneError, match="camera=far is not one of its cameras; there are front, near"
+    ):
         staged(scene, Staging(camera="far"))
 
     placed = staged(scene, Staging(viewpoint=Viewpoint((0, 1, 5), (0, 1, 0), 30.0)))
@@ -43,7 +56,9 @@ def test_turning_moving_and_nearing_keep_what_they_should() -> None:
     turned = start.orbited(90.0, 0.0)
     assert turned.position == pytest.approx((-4.0, 1.0, 0.0), abs=1e-5)
     assert math.dist(start.orbited(20, 70).position, start.target) == pytest.approx(4.0, abs=1e-4)
-    assert start.orbited(0.0, 500.0).position[1] == pytest.approx(1 + 4 * math.sin(math.radians(89)), abs=1e-4)
+    assert start.orbited(0.0, 500.0).position[1] == pytest.approx(
+        1 + 4 * math.sin(math.radians(89)), abs=1e-4
+    )
     moved = start.moved(0.5, 0.25)
     height = 2 * 4 * math.tan(math.radians(20))
     assert moved.target == pytest.approx((0.5 * height, 1 + 0.25 * height, 0.0), abs=1e-5)
@@ -54,7 +69,9 @@ def test_turning_moving_and_nearing_keep_what_they_should() -> None:
     assert seen.position == pytest.approx(STALL.camera.position, abs=1e-5)
     forward = np.subtract(seen.target, seen.position)
     own_forward = np.subtract(STALL.camera.target, STALL.camera.position)
-    assert np.dot(forward, own_forward) == pytest.approx(np.linalg.norm(forward) * np.linalg.norm(own_forward), rel=1e-5)
+    assert np.dot(forward, own_forward) == pytest.approx(
+        np.linalg.norm(forward) * np.linalg.norm(own_forward), rel=1e-5
+    )
 
 
 @pytest.mark.parametrize(
@@ -74,7 +91,13 @@ def test_what_cannot_be_is_refused(make, words: str) -> None:
 
 def test_each_staging_has_a_fingerprint_of_its_own() -> None:
     hand = Viewpoint((0, 0, 1), (0, 0, 0))
-    all_different = [Staging(), Staging(strength=2.0), Staging(turn=2.0), Staging(camera="2.0"), Staging(viewpoint=hand)]
+    all_different = [
+        Staging(),
+        Staging(strength=2.0),
+        Staging(turn=2.0),
+        Staging(camera="2.0"),
+        Staging(viewpoint=hand),
+    ]
     assert len({one.fingerprint() for one in all_different}) == 5
     assert Staging("1,1,1").fingerprint() == "", "the light has a name of its own"
 

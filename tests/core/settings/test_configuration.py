@@ -6,11 +6,20 @@ from swift_sample.core.study.log.identity import trial_identity
 
 
 def test_configurations_are_equal_by_what_they_set() -> None:
-    """U7: features of a scene were listed, the catalogue grew from 41 to 46 settings, and nothing that was measured before
-    was found again."""
+    """U7: features of a scene were listed, the catalogue grew from 41 to 46 settings, and nothing
+    that was measured before was found again."""
     plain = configured({"samples.max": 32})
-    feature = Setting("scene.wood.bump", "Materials", "wood: bump", "", "choice", "as it is", ("as it is", "off"),
-                      values=("as it is", "off"), of_scene=True)  # fmt: skip
+    feature = Setting(
+        "scene.wood.bump",
+        "Materials",
+        "wood: bump",
+        "",
+        "choice",
+        "as it is",
+        ("as it is", "off"),
+        values=("as it is", "off"),
+        of_scene=True,
+    )
     grown = plain.on(CATALOGUE.with_scene([feature]))
     assert len(grown) == len(plain) + 1
     assert grown == plain

@@ -14,7 +14,11 @@ def test_declarations_are_consistent(declared) -> None:
     for value in (declared.default, *declared.suggested):
         assert declared.check(value) == value
         assert (
-            declared.parse({True: "true", False: "false"}.get(value, str(value)) if isinstance(value, bool) else str(value))
+            declared.parse(
+                {True: "true", False: "false"}.get(value, str(value))
+                if isinstance(value, bool)
+                else str(value)
+            )
             == value
         )
 
@@ -41,7 +45,9 @@ def test_bad_values_name_key_value_and_what_is_allowed(key: str, text: str, expe
 
 
 def test_unknown_key_names_the_nearest() -> None:
-    with pytest.raises(SettingError, match=r"unknown setting samples\.maxx; did you mean samples\.max\?"):
+    with pytest.raises(
+        SettingError, match=r"unknown setting samples\.maxx; did you mean samples\.max\?"
+    ):
         configured({"samples.maxx": 4})
 
 
@@ -64,7 +70,9 @@ def test_configurations_compare_by_value() -> None:
 
 def test_minus_zero_is_zero_and_endless_numbers_are_refused() -> None:
     assert configured({"light.clamp_direct": -0.0}) == configured({"light.clamp_direct": 0})
-    assert configured({"light.clamp_direct": -0.0}).identity_values() == configured().identity_values()
+    assert (
+        configured({"light.clamp_direct": -0.0}).identity_values() == configured().identity_values()
+    )
 
     for value in (10**400, float("inf"), float("nan")):
         with pytest.raises(SettingError, match=r"light\.clamp_direct="):
@@ -74,7 +82,10 @@ def test_minus_zero_is_zero_and_endless_numbers_are_refused() -> None:
 def test_differences_are_in_catalogue_order() -> None:
     base = configured()
     changed = base.replace({"scene.keep_built": True, "samples.max": 3})
-    assert list(changed.differences(base).items()) == [("samples.max", 3), ("scene.keep_built", True)]
+    assert list(changed.differences(base).items()) == [
+        ("samples.max", 3),
+        ("scene.keep_built", True),
+    ]
 
 
 def test_settings_without_effect_do_not_make_another_picture() -> None:
@@ -86,39 +97,76 @@ def test_settings_without_effect_do_not_make_another_picture() -> None:
 
 def test_describe_tells_what_differs() -> None:
     base = configured()
-    trial = base.replace({"samples.max": 64, "denoise.method": "wavelet", "denoise.strength": 0.6, "scene.keep_built": True})
+    trial = base.replace(
+        {
+            "samples.max": 64,
+            "denoise.method": "wavelet",
+            "denoise.strength": 0.6,
+            "scene.keep_built": True,
+        }
+    )
     assert trial.describe(base) == "64 samples · wavelet 0.6 · scene kept"
     assert base.describe(base) == "same as base"
 
 
 def test_identities_name_what_has_an_effect_and_come_back() -> None:
-    base = configured({"samples.max": 64, "denoise.strength": 0.4, "samples.noise_threshold": 0.0, "samples.min": 16})
+    base = configured(
+        {
+            "samples.max": 64,
+            "denoise.strength": 0.4,
+            "samples.noise_threshold": 0.0,
+            "samples.min": 16,
+        }
+    )
     threads = configured()["device.threads"]
-    assert base.identity_values() == {"device.threads": threads, "samples.max": 64}, "strength and least samples are idle"
+    assert base.identity_values() == {"device.threads": threads, "samples.max": 64}, (
+        "strength and least samples are idle"
+    )
     smooth = base.replace({"denoise.method": "wavelet"})
-    assert Configuration.from_identity_values(CATALOGUE, smooth.identity_values()) == smooth.effective()
+    assert (
+        Configuration.from_identity_values(CATALOGUE, smooth.identity_values())
+        == smooth.effective()
+    )
 
 
 def test_another_setting_or_another_default_changes_no_identity() -> None:
     """R3: a catalogue that grows must not orphan what was measured before."""
     before = configured({"samples.max": 64}).identity_values()
-    grown = Catalogue(CATALOGUE.name, [*CATALOGUE.values(), replace(CATALOGUE["light.indirect"], key="light.new_switch")])
+    grown = Catalogue(
+        CATALOGUE.name,
+        [*CATALOGUE.values(), replace(CATALOGUE["light.indirect"], key="light.new_switch")],
+    )
     assert Configuration(grown, {"samples.max": 64}).identity_values() == before
     assert "light.new_switch" in Configuration(grown, {"light.new_switch": False}).identity_values()
     eight = replace(CATALOGUE["bounces.total"], default=8, unnamed_value=12)
-    moved = Catalogue(CATALOGUE.name, [eight if s.key == eight.key else s for s in CATALOGUE.values()])
-    assert Configuration(moved, {"samples.max": 64, "bounces.total": 12}).identity_values() == before
-    assert Configuration(moved, {"samples.max": 64}).identity_values() == {**before, "bounces.total": 8}
+    moved = Catalogue(
+        CATALOGUE.name, [eight if s.key == eight.key else s for s in CATALOGUE.values()]
+    )
+    assert (
+        Configuration(moved, {"samples.max": 64, "bounces.total": 12}).identity_values() == before
+    )
+    assert Configuration(moved, {"samples.max": 64}).identity_values() == {
+        **before,
+        "bounces.total": 8,
+    }
     assert Configuration.from_identity_values(moved, before)["bounces.total"] == 12
 
 
 @pytest.mark.parametrize(
     ("one", "other", "same"),
     [
-        ({}, {"tiles.size": 8, "tiles.order": "nearby", "device.threads": 1, "device.kind": "both"}, True),
+        (
+            {},
+            {"tiles.size": 8, "tiles.order": "nearby", "device.threads": 1, "device.kind": "both"},
+            True,
+        ),
         ({}, {"scene.keep_built": True, "textures.prepared": True, "textures.memory": 16}, True),
         ({}, {"tiles.mode": "progressive"}, True),
-        ({"samples.noise_threshold": 0.1}, {"samples.noise_threshold": 0.1, "tiles.mode": "progressive"}, False),
+        (
+            {"samples.noise_threshold": 0.1},
+            {"samples.noise_threshold": 0.1, "tiles.mode": "progressive"},
+            False,
+        ),
         ({}, {"tiles.mode": "progressive", "samples.stop_at_grain": 2.0}, False),
         ({"output.format": "exr-none"}, {"output.format": "exr-piz"}, True),
         ({}, {"output.format": "exr-dwaa"}, False),
@@ -177,7 +225,9 @@ def test_words_of_a_configuration() -> None:
     assert base.replace({"denoise.method": "none"}).describe(base) == "no denoising"
     assert base.replace({"denoise.strength": 0.8}).describe(base) == "wavelet 0.8"
     raw = base.replace({"denoise.method": "none"})
-    assert raw.replace({"denoise.strength": 0.8}).describe(raw) == "same as base", "a strength of nothing is nothing"
+    assert raw.replace({"denoise.strength": 0.8}).describe(raw) == "same as base", (
+        "a strength of nothing is nothing"
+    )
     assert (
         base.replace({"light.indirect": False, "device.kind": "both"}).describe(base)
         == "bounced light: no · device both (simulated)"

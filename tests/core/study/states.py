@@ -38,7 +38,9 @@ def only_limits(**limits: float) -> Limits:
     return Limits(**{**dict.fromkeys(LIMIT_KEYS), **limits})
 
 
-def record_of(seconds: float = 1.0, phases_told: Mapping[str, float] | None = None, **changes: object) -> RunRecord:
+def record_of(
+    seconds: float = 1.0, phases_told: Mapping[str, float] | None = None, **changes: object
+) -> RunRecord:
     """A render that took so long, all of it sampling, unless told otherwise."""
     phases = {
         "load": 0.0,
@@ -77,7 +79,8 @@ def record_of(seconds: float = 1.0, phases_told: Mapping[str, float] | None = No
 
 
 class Happenings:
-    """Applies events one after the other, each with the next number, and keeps whole records of renders."""
+    """Applies events one after the other, each with the next number, and keeps whole records of
+    renders."""
 
     def __init__(self, study: Study, surroundings: Surroundings = HERE) -> None:
         self.records: dict[int, RunRecord] = {}
@@ -131,8 +134,14 @@ class Happenings:
         self.happen(RunFinished(run, configuration))
         return run
 
-    def measure(self, configuration: Configuration, figures: Figures, versions: Mapping[str, int] | None = None) -> None:
-        """Figures of all pictures of a configuration; those of watch areas as measure@name. Kinds not named are unknown."""
+    def measure(
+        self,
+        configuration: Configuration,
+        figures: Figures,
+        versions: Mapping[str, int] | None = None,
+    ) -> None:
+        """Figures of all pictures of a configuration; those of watch areas as measure@name. Kinds
+        not named are unknown."""
         state = self.state
         trial = self.state.trial_of(configuration)
         assert state.place is not None
@@ -208,11 +217,20 @@ def showing(snapshot: Snapshot, results: Results) -> Snapshot:
 
 
 def on_two_machines() -> Happenings:
-    """A study measured on this machine and another: the base takes 2 s and 8 s, a quarter of the samples 1 s and 6 s, small
-    tiles 1.8 s and 2 s. Base and fewer samples are acceptable, and so are small tiles, which show the base's pixels."""
+    """A study measured on this machine and another: the base takes 2 s and 8 s, a quarter of the
+    samples 1 s and 6 s, small tiles 1.8 s and 2 s. Base and fewer samples are acceptable, and so
+    are small tiles, which show the base's pixels."""
     base = configured({"samples.max": 32})
     sweep = Sweep("one at a time", {"samples.max": (8, 32), "tiles.size": (8, 64)})
-    study = Study("s", "honey-stall", (64, 36), base=base, repeats=2, limits=only_limits(grain=2.0), sweeps=(sweep,))
+    study = Study(
+        "s",
+        "honey-stall",
+        (64, 36),
+        base=base,
+        repeats=2,
+        limits=only_limits(grain=2.0),
+        sweeps=(sweep,),
+    )
     made = Happenings(study)
     cheap = base.replace({"samples.max": 8})
     small = base.replace({"tiles.size": 8})
@@ -221,7 +239,13 @@ def on_two_machines() -> Happenings:
     for machine, times in {"machine": (2.0, 1.0, 1.8), "other": (8.0, 6.0, 2.0)}.items():
         for block in range(3):
             for configuration, seconds in zip((base, cheap, small), times, strict=True):
-                made.run(configuration, seconds * (1 + 0.001 * block), block, machine=machine, host=f"h-{machine}")
+                made.run(
+                    configuration,
+                    seconds * (1 + 0.001 * block),
+                    block,
+                    machine=machine,
+                    host=f"h-{machine}",
+                )
 
     for configuration in (base, cheap):
         made.measure(configuration, {"grain": (1.0, 0.9, 1.1)})

@@ -22,7 +22,9 @@ GONE_SECONDS = 20.0
 
 @pytest.mark.parametrize("line", [b"rubbish", b'{"kind": "no such"}', b"\xff\x00\x01", b"[" * 5000])
 def test_it_ends_after_a_line_that_is_no_request(line: bytes) -> None:
-    with subprocess.Popen(WORKER, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as worker:
+    with subprocess.Popen(
+        WORKER, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+    ) as worker:
         assert worker.stdin is not None
         assert worker.stderr is not None
         worker.stdin.write(line + b"\n")
@@ -32,9 +34,18 @@ def test_it_ends_after_a_line_that_is_no_request(line: bytes) -> None:
 
 
 def test_what_a_terminal_interrupts_is_its_drivers_to_decide() -> None:
-    """Ctrl-C reaches every process of a terminal; the worker ends when its driver has done with it, and without a word."""
-    command = [sys.executable, "-m", "swift_sample.core.worker", "tests.core.renderers.known:KNOWN", str(os.getpid())]
-    with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as worker:
+    """Ctrl-C reaches every process of a terminal; the worker ends when its driver has done with it,
+    and without a word."""
+    command = [
+        sys.executable,
+        "-m",
+        "swift_sample.core.worker",
+        "tests.core.renderers.known:KNOWN",
+        str(os.getpid()),
+    ]
+    with subprocess.Popen(
+        command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+    ) as worker:
         assert worker.stdin is not None
         assert worker.stdout is not None
         assert worker.stderr is not None
@@ -61,7 +72,9 @@ def compiling(tmp_path: Path, tiny_study: Study) -> Iterator[subprocess.Popen[by
     }
 
     command = subprocess.Popen(
-        [sys.executable, "-m", "swift_sample.cli", "run", str(study)], env=surroundings, start_new_session=True
+        [sys.executable, "-m", "swift_sample.cli", "run", str(study)],
+        env=surroundings,
+        start_new_session=True,
     )
     try:
         deadline = time.monotonic() + 120
@@ -78,7 +91,9 @@ def compiling(tmp_path: Path, tiny_study: Study) -> Iterator[subprocess.Popen[by
 
 
 @pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM, signal.SIGKILL])
-def test_ended_while_it_compiles_nothing_works_on(compiling: subprocess.Popen[bytes], how: signal.Signals) -> None:
+def test_ended_while_it_compiles_nothing_works_on(
+    compiling: subprocess.Popen[bytes], how: signal.Signals
+) -> None:
     family = _family(compiling.pid)
     assert len(family) >= 3  # the command, its worker, and what compiles
     compiling.send_signal(how)
@@ -99,7 +114,9 @@ def _family(session: int) -> dict[int, str]:
                 continue
             state = (entry / "stat").read_text().rpartition(")")[2].split()[0]
             if state not in "ZX":
-                alive[int(entry.name)] = (entry / "cmdline").read_bytes().replace(b"\0", b" ").decode()
+                alive[int(entry.name)] = (
+                    (entry / "cmdline").read_bytes().replace(b"\0", b" ").decode()
+                )
         except OSError:
             continue
 

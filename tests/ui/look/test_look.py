@@ -1,4 +1,5 @@
-"""Look by itself: what stands above and under the pictures, the modes, keys, and areas with figures of their own."""
+"""Look by itself: what stands above and under the pictures, the modes, keys, and areas with figures
+of their own."""
 
 from dataclasses import replace
 from pathlib import Path
@@ -18,7 +19,15 @@ from swift_sample.core.study.answers.acceptance import Acceptance
 from swift_sample.core.study.log.records import ReferenceState
 from swift_sample.core.study.plan.model import WatchArea
 from swift_sample.ui.look.head import REFERENCE
-from swift_sample.ui.look.page import BLEND, BLINK, DIFFERENCE, SIDE_BY_SIDE, WIPE, WORST_PLACE, LookPage
+from swift_sample.ui.look.page import (
+    BLEND,
+    BLINK,
+    DIFFERENCE,
+    SIDE_BY_SIDE,
+    WIPE,
+    WORST_PLACE,
+    LookPage,
+)
 from swift_sample.ui.theme import DAY
 from tests.core.study.answers.test_results import with_runs
 from tests.core.study.states import only_limits
@@ -47,7 +56,9 @@ def session(tmp_path: Path) -> FakeSession:
         write_exr(tmp_path / "pictures" / run.picture, Picture(light, layers))
 
     snapshot.reference_path.parent.mkdir()
-    write_exr(snapshot.reference_path, Picture(light * 2, {"half_a": light * 2, "half_b": light * 2}))
+    write_exr(
+        snapshot.reference_path, Picture(light * 2, {"half_a": light * 2, "half_b": light * 2})
+    )
     return FakeSession(results, path=tmp_path, snapshot=snapshot)
 
 
@@ -67,14 +78,18 @@ def look(qtbot: QtBot, session: FakeSession):
 
 
 def test_without_a_choice_the_reference_stands_beside_the_base(look: LookPage) -> None:
-    assert look.trial_ids == [REFERENCE, look.model.results.base.id], "nothing is acceptable, so there is no pick to show"
+    assert look.trial_ids == [REFERENCE, look.model.results.base.id], (
+        "nothing is acceptable, so there is no pick to show"
+    )
     assert look._feet[0].text() == "what errors are measured against; its own grain is 0.75 levels"
     assert "Opens: bounces" in look._feet[0].toolTip()
     assert "grain 2.6 of 2.0" in look._feet[1].text().replace("&nbsp;", " ")
     assert DAY.over in look._feet[1].text()
 
 
-def test_the_list_above_a_picture_names_every_trial_fastest_first(look: LookPage, session: FakeSession) -> None:
+def test_the_list_above_a_picture_names_every_trial_fastest_first(
+    look: LookPage, session: FakeSession
+) -> None:
     listed = [look._heads[1]._list.itemText(k) for k in range(look._heads[1]._list.count())]
     assert listed == ["reference", "5.0 s   50 samples", "10.0 s   base"]
     base, half = (trial.id for trial in session.model.results.trials)
@@ -82,17 +97,24 @@ def test_the_list_above_a_picture_names_every_trial_fastest_first(look: LookPage
     assert session.model.selected == (half, base)
 
 
-def test_figures_of_an_area_take_the_place_of_the_whole(look: LookPage, session: FakeSession) -> None:
+def test_figures_of_an_area_take_the_place_of_the_whole(
+    look: LookPage, session: FakeSession
+) -> None:
     study = replace(session.model.study, areas=(AREA,), size=(32, 18))
     trials = tuple(
         replace(
-            t, shares={**t.shares, "grain@jar": t.shares["grain"]}, figures={**t.figures, "grain@jar": Figure(1.1, 1.0, 1.2)}
+            t,
+            shares={**t.shares, "grain@jar": t.shares["grain"]},
+            figures={**t.figures, "grain@jar": Figure(1.1, 1.0, 1.2)},
         )
         for t in session.model.results.trials
     )
 
     acceptance = Acceptance.of(study, {})
-    session.change(study=study, results=replace(session.model.results, trials=trials, study=study, acceptance=acceptance))
+    session.change(
+        study=study,
+        results=replace(session.model.results, trials=trials, study=study, acceptance=acceptance),
+    )
     look.choose_area("jar")
     assert look._feet[1].text().startswith("<b>jar:</b>")
     assert "grain 1.1 of 2.0" in look._feet[1].text().replace("&nbsp;", " ")
@@ -100,16 +122,27 @@ def test_figures_of_an_area_take_the_place_of_the_whole(look: LookPage, session:
     assert "jar" not in look._feet[1].text()
 
 
-def test_the_worst_place_is_shown_and_a_click_watches_it(look: LookPage, session: FakeSession) -> None:
+def test_the_worst_place_is_shown_and_a_click_watches_it(
+    look: LookPage, session: FakeSession
+) -> None:
     worst = Figure(6.0, 5.0, 7.0, (4, 6, 8, 6))
-    acceptance = Acceptance.of(replace(session.model.study, limits=only_limits(grain=2.0, grain_worst=4.0)), {})
+    acceptance = Acceptance.of(
+        replace(session.model.study, limits=only_limits(grain=2.0, grain_worst=4.0)), {}
+    )
     trials = tuple(
-        replace(t, shares={**t.shares, "grain_worst": Figure(1.5, 1.2, 1.8)}, figures={**t.figures, "grain_worst": worst})
+        replace(
+            t,
+            shares={**t.shares, "grain_worst": Figure(1.5, 1.2, 1.8)},
+            figures={**t.figures, "grain_worst": worst},
+        )
         for t in session.model.results.trials
     )
 
     study = replace(session.model.study, size=(32, 18))
-    session.change(study=study, results=replace(session.model.results, trials=trials, study=study, acceptance=acceptance))
+    session.change(
+        study=study,
+        results=replace(session.model.results, trials=trials, study=study, acceptance=acceptance),
+    )
     assert "worst grain 6.0 of 4.0" in look._feet[1].text().replace("&nbsp;", " ")
     asked: list = []
     look.asked.connect(asked.append)
@@ -119,8 +152,12 @@ def test_the_worst_place_is_shown_and_a_click_watches_it(look: LookPage, session
     assert added[0].change(study).areas == (WatchArea(WORST_PLACE, 4, 6, 8, 6),)
 
 
-@pytest.mark.parametrize(("key", "mode"), [(Qt.Key.Key_W, WIPE), (Qt.Key.Key_B, BLINK), (Qt.Key.Key_D, DIFFERENCE)])
-def test_a_key_changes_the_mode_and_changes_it_back(look: LookPage, qtbot: QtBot, key, mode: str) -> None:
+@pytest.mark.parametrize(
+    ("key", "mode"), [(Qt.Key.Key_W, WIPE), (Qt.Key.Key_B, BLINK), (Qt.Key.Key_D, DIFFERENCE)]
+)
+def test_a_key_changes_the_mode_and_changes_it_back(
+    look: LookPage, qtbot: QtBot, key, mode: str
+) -> None:
     qtbot.keyClick(look, key)
     assert look.mode == mode
     qtbot.waitUntil(lambda: look.canvas._shown[0].is_there, timeout=5000)
@@ -133,7 +170,9 @@ def test_a_key_changes_the_mode_and_changes_it_back(look: LookPage, qtbot: QtBot
     assert not look._blinking.isActive()
 
 
-def test_the_difference_is_brighter_where_the_first_is(look: LookPage, session: FakeSession, qtbot: QtBot) -> None:
+def test_the_difference_is_brighter_where_the_first_is(
+    look: LookPage, session: FakeSession, qtbot: QtBot
+) -> None:
     look.set_mode(DIFFERENCE)
 
     def middle() -> int:
@@ -159,7 +198,9 @@ def test_leaving_the_page_ends_the_blinking(look: LookPage) -> None:
     assert not look._blinking.isActive()
 
 
-def test_arrows_step_along_the_frontier_at_the_same_spot(look: LookPage, session: FakeSession, qtbot: QtBot) -> None:
+def test_arrows_step_along_the_frontier_at_the_same_spot(
+    look: LookPage, session: FakeSession, qtbot: QtBot
+) -> None:
     session.change(selected=(session.model.results.base.id, REFERENCE))
     look.canvas.zoom_by_step(True)
     zoom = look.canvas.zoom()
@@ -185,7 +226,9 @@ def test_exposure_and_curve_are_only_for_looking(look: LookPage, session: FakeSe
     assert session.model.study.view == View()
 
 
-def test_scopes_show_the_same_place_of_every_picture(look: LookPage, session: FakeSession, qtbot: QtBot) -> None:
+def test_scopes_show_the_same_place_of_every_picture(
+    look: LookPage, session: FakeSession, qtbot: QtBot
+) -> None:
     qtbot.keyClick(look, Qt.Key.Key_S)
     assert look.scopes.isVisible()
     reference, base = look.scopes.profiles
@@ -200,7 +243,9 @@ def test_scopes_show_the_same_place_of_every_picture(look: LookPage, session: Fa
     assert not look.scopes.isVisible()
 
 
-def test_every_pass_that_was_kept_can_be_seen_and_the_others_say_so(look: LookPage, qtbot: QtBot) -> None:
+def test_every_pass_that_was_kept_can_be_seen_and_the_others_say_so(
+    look: LookPage, qtbot: QtBot
+) -> None:
     def pixel() -> tuple[int, ...]:
         return tuple(int(v) for v in look.canvas._shown[1].source.pixels(0, 5, 5, 1, 1)[0, 0])
 
@@ -212,7 +257,9 @@ def test_every_pass_that_was_kept_can_be_seen_and_the_others_say_so(look: LookPa
     assert pixel() == (127, 127, 255), "a surface that faces the camera"
     qtbot.keyClick(look, Qt.Key.Key_7)
     assert look.canvas._shown[1].source.most == 48
-    assert "rendered without a record of that (samples)" in look.canvas._shown[0].words, "the reference keeps none"
+    assert "rendered without a record of that (samples)" in look.canvas._shown[0].words, (
+        "the reference keeps none"
+    )
     qtbot.keyClick(look, Qt.Key.Key_8)
     assert look.canvas._shown[1].source.most == pytest.approx(2.0), "milliseconds"
     qtbot.keyClick(look, Qt.Key.Key_3)
@@ -248,12 +295,17 @@ def test_values_under_the_pointer_are_told_of_every_picture(look: LookPage, qtbo
     told = look._values.text()
     assert told.startswith("4, 6")
     assert "reference: 0.4 0.4 0.4 linear, 170 170 170 levels" in told
-    assert "10.0 s   base: 0.2 0.2 0.2 linear, 124 124 124 levels, 48 samples, 2 ms, 2.55 levels of grain" in told
+    assert (
+        "10.0 s   base: 0.2 0.2 0.2 linear, 124 124 124 levels, 48 samples, 2 ms, 2.55 levels of "
+        "grain"
+    ) in told
     look.canvas.pointed.emit(None)
     assert "Point at a picture" in look._values.text()
 
 
-def test_two_clicks_choose_the_pair_of_a_wipe(look: LookPage, session: FakeSession, qtbot: QtBot) -> None:
+def test_two_clicks_choose_the_pair_of_a_wipe(
+    look: LookPage, session: FakeSession, qtbot: QtBot
+) -> None:
     base, half = (trial.id for trial in session.model.results.trials)
     session.change(selected=(base, half, REFERENCE))
     look.set_mode(WIPE)
@@ -263,7 +315,9 @@ def test_two_clicks_choose_the_pair_of_a_wipe(look: LookPage, session: FakeSessi
     look._heads[0].chosen.emit(REFERENCE)
     assert [shown.name for shown in look.canvas._shown] == [REFERENCE, half]
     look._heads[1].chosen.emit(REFERENCE)
-    assert [shown.name for shown in look.canvas._shown] == [half, REFERENCE], "never one with itself"
+    assert [shown.name for shown in look.canvas._shown] == [half, REFERENCE], (
+        "never one with itself"
+    )
     assert session.model.selected == (base, half, REFERENCE), "the three stay chosen"
     look.set_mode(SIDE_BY_SIDE)
     assert len(look.canvas._shown) == 3
@@ -360,10 +414,14 @@ def test_what_is_seen_is_saved(look: LookPage, tmp_path: Path) -> None:
     assert "was not saved" in look._values.text()
 
 
-def test_places_worth_watching_become_areas(look: LookPage, session: FakeSession, qtbot: QtBot) -> None:
+def test_places_worth_watching_become_areas(
+    look: LookPage, session: FakeSession, qtbot: QtBot
+) -> None:
     menu = look.show_places()
     actions = [action for action in menu.actions() if action.isEnabled()]
-    assert [action.text() for action in actions] == ["most light lost"], "it is all darker, and nothing else"
+    assert [action.text() for action in actions] == ["most light lost"], (
+        "it is all darker, and nothing else"
+    )
     actions[0].trigger()
     name, (edit,) = session.asked[-1]
     assert (name, edit.label) == ("edit", "Watch most light lost")

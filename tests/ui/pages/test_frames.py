@@ -1,4 +1,5 @@
-"""The Frames page: bars, forecasts, what it asks for, and what it says before anything is measured."""
+"""The Frames page: bars, forecasts, what it asks for, and what it says before anything is
+measured."""
 
 from collections.abc import Iterator
 from dataclasses import replace
@@ -37,7 +38,9 @@ def view(qtbot: QtBot) -> Iterator[FramesPage]:
     store.close()
 
 
-def test_an_empty_page_says_what_will_stand_here_and_asks_for_it(view: FramesPage, session: FakeSession) -> None:
+def test_an_empty_page_says_what_will_stand_here_and_asks_for_it(
+    view: FramesPage, session: FakeSession
+) -> None:
     session.attach(view)
     assert any("Set the frames above and measure them" in text for text in texts(view))
     field(view, "last frame").setValue(100)
@@ -46,15 +49,23 @@ def test_an_empty_page_says_what_will_stand_here_and_asks_for_it(view: FramesPag
     assert session.asked == [("measure_frames", (FramePlan(0, 100, 3),))]
     field(view, "first frame").setValue(200)
     click(button(view, "Measure frames"))
-    assert any(text.startswith("frames=200 to 100: expected two different frames") for text in texts(view))
+    assert any(
+        text.startswith("frames=200 to 100: expected two different frames") for text in texts(view)
+    )
     assert len(session.asked) == 1
 
 
 def test_bars_and_forecasts_follow_what_is_measured(view: FramesPage, session: FakeSession) -> None:
     base, pick = session.model.frame_names()
     study = replace(session.model.study, frames=FramePlan(0, 10, 2))
-    found = FrameResults(study.frames, {base: (row(0, 2.0, 0.5), row(10, 4.0, 0.5)), pick: (row(0, 1.0, ready=0.5),)}, left=2)
-    session.model = replace(session.model, study=study, snapshot=snapshot_of(session.model.results, frames=found))
+    found = FrameResults(
+        study.frames,
+        {base: (row(0, 2.0, 0.5), row(10, 4.0, 0.5)), pick: (row(0, 1.0, ready=0.5),)},
+        left=2,
+    )
+    session.model = replace(
+        session.model, study=study, snapshot=snapshot_of(session.model.results, frames=found)
+    )
     session.attach(view)
     frames = ("first frame", "last frame", "frames to measure")
     assert [field(view, name).value() for name in frames] == [0, 10, 2]
@@ -72,7 +83,9 @@ def test_bars_and_forecasts_follow_what_is_measured(view: FramesPage, session: F
     assert any(DUSK.colour("pick").name() in text for text in texts(view))
 
 
-def test_a_scene_offers_its_own_last_frame_and_a_still_one_says_so(view: FramesPage, session: FakeSession) -> None:
+def test_a_scene_offers_its_own_last_frame_and_a_still_one_says_so(
+    view: FramesPage, session: FakeSession
+) -> None:
     session.model = replace(session.model, facts=SceneFacts(frames=90))
     session.attach(view)
     assert field(view, "last frame").value() == 89
@@ -85,7 +98,9 @@ def test_a_scene_offers_its_own_last_frame_and_a_still_one_says_so(view: FramesP
     assert any(text.startswith("Nothing in the scene moves") for text in texts(view))
 
 
-def test_nothing_is_asked_while_measuring_or_before_the_base_is_there(view: FramesPage, session: FakeSession) -> None:
+def test_nothing_is_asked_while_measuring_or_before_the_base_is_there(
+    view: FramesPage, session: FakeSession
+) -> None:
     session.attach(view)
     session.change(activity=Activity(measuring=True))
     assert not button(view, "Measure frames").isEnabled()

@@ -19,7 +19,14 @@ from tests.ui.seen import button, click, field, has_button, texts
 
 MEMBERS = (
     Member("bench", "other", "Honeycore, 1 thread, 8 GiB", "rendering 8 samples", 9, ""),
-    Member("loft", "third", "Honeycore, 4 threads, 8 GiB", "left alone for a moment", 0, "its disk is full"),
+    Member(
+        "loft",
+        "third",
+        "Honeycore, 4 threads, 8 GiB",
+        "left alone for a moment",
+        0,
+        "its disk is full",
+    ),
 )
 
 
@@ -39,13 +46,25 @@ def page_of(qtbot: QtBot, **changes: object) -> tuple[MachinesPage, FakeSession]
 
 def rows(page: MachinesPage, name: str) -> list[list[str]]:
     table = field(page, name)
-    return [[table.item(row, column).text() for column in range(table.columnCount())] for row in range(table.rowCount())]
+    return [
+        [table.item(row, column).text() for column in range(table.columnCount())]
+        for row in range(table.rowCount())
+    ]
 
 
 def test_who_is_there_and_how_fast_each_is(qtbot: QtBot) -> None:
-    page, _ = page_of(qtbot, machines=MachinesShown("tcp://a:1", members=MEMBERS, words="loft has joined"))
+    page, _ = page_of(
+        qtbot, machines=MachinesShown("tcp://a:1", members=MEMBERS, words="loft has joined")
+    )
     first, second = rows(page, "Machines that have joined")
-    assert first == ["bench", "Honeycore, 1 thread, 8 GiB", "rendering 8 samples", "9", "0.25 times as fast", ""]
+    assert first == [
+        "bench",
+        "Honeycore, 1 thread, 8 GiB",
+        "rendering 8 samples",
+        "9",
+        "0.25 times as fast",
+        "",
+    ]
     assert second[-1] == "its disk is full"
     assert "loft has joined" in texts(page)
 
@@ -53,10 +72,18 @@ def test_who_is_there_and_how_fast_each_is(qtbot: QtBot) -> None:
 def test_answers_stand_side_by_side_and_can_be_looked_at(qtbot: QtBot) -> None:
     page, session = page_of(qtbot)
     here, there = rows(page, "Answers side by side")
-    assert here[:4] == ["this computer: machine · looked at", "9", "8 samples", "1.0 s, 2.00 times as fast"]
+    assert here[:4] == [
+        "this computer: machine · looked at",
+        "9",
+        "8 samples",
+        "1.0 s, 2.00 times as fast",
+    ]
     assert there[1:4] == ["9", "tiles 8", "2.0 s, 4.00 times as fast"]
     assert there[4] == "8, 4.00 times faster"
-    assert "On all of them 8 samples is acceptable: 2.00, 1.33 times as fast as the base." in "\n".join(texts(page))
+    assert (
+        "On all of them 8 samples is acceptable: 2.00, 1.33 times as fast as the base."
+        in "\n".join(texts(page))
+    )
     assert not button(page, "Look at its times").isEnabled()
     field(page, "Answers side by side").selectRow(1)
     click(button(page, "Look at its times"))

@@ -1,4 +1,5 @@
-"""The map: marks where the figures put them, labels that do not cover one another, the line by keys, the card."""
+"""The map: marks where the figures put them, labels that do not cover one another, the line by
+keys, the card."""
 
 import math
 from dataclasses import replace
@@ -18,7 +19,12 @@ from swift_sample.ui.theme import DAY, DUSK
 from tests.core.study.answers.test_results import BASE, results_of
 from tests.ui.fake_session import FakeSession
 
-TRIALS = {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7)), 20: (2.0, (2.6, 2.5, 2.7)), 90: (9.0, (1.95, 1.8, 2.1))}
+TRIALS = {
+    100: (10.0, (1.0, 0.9, 1.1)),
+    50: (5.0, (1.6, 1.5, 1.7)),
+    20: (2.0, (2.6, 2.5, 2.7)),
+    90: (9.0, (1.95, 1.8, 2.1)),
+}
 
 
 @pytest.fixture
@@ -101,20 +107,30 @@ def test_labels_of_a_trail_do_not_cover_one_another(map_view: MapPage) -> None:
         )
 
     texts = sorted(label.toPlainText() for label, _ in map_view._labels)
-    assert texts == ["20", "8.5 s · 80", "90", "base · 100"], "one label a mark: pick and base tell their values too"
+    assert texts == ["20", "8.5 s · 80", "90", "base · 100"], (
+        "one label a mark: pick and base tell their values too"
+    )
     assert not any(a.intersects(b) for k, a in enumerate(rects) for b in rects[k + 1 :])
 
 
 def test_the_card_tells_what_is_known(map_view: MapPage) -> None:
     session = FakeSession(results_of(TRIALS))
     shown(map_view, session)
-    map_view._hovered = next(t.id for t in session.model.results.trials if t.configuration["samples.max"] == 20)
+    map_view._hovered = next(
+        t.id for t in session.model.results.trials if t.configuration["samples.max"] == 20
+    )
     map_view._show_card()
     card = map_view._card
     assert card.isVisible()
     assert card._title.text().startswith("2.0 s ± ")
     words = card._text.text()
-    for expected in ("20 samples", "5.0× faster than base", "grain 2.6 of 2.0 levels", "sampling 2.0 s", "not acceptable"):
+    for expected in (
+        "20 samples",
+        "5.0× faster than base",
+        "grain 2.6 of 2.0 levels",
+        "sampling 2.0 s",
+        "not acceptable",
+    ):
         assert expected in words
 
     assert DAY.over in words, "what is over its limit is coloured"
@@ -157,11 +173,15 @@ def test_predictions_are_dotted_outlines_and_say_so(map_view: MapPage) -> None:
     results = results_of(TRIALS)
     new = BASE.replace({"samples.max": 60})
     known = BASE.replace({"samples.max": 50})
-    outlooks = tuple(Outlook(c, Figure(4.0, 3.0, 5.0), Figure(0.9, 0.7, 1.2), 0.4) for c in (new, known))
+    outlooks = tuple(
+        Outlook(c, Figure(4.0, 3.0, 5.0), Figure(0.9, 0.7, 1.2), 0.4) for c in (new, known)
+    )
     session = FakeSession(results, advice=Advice(new, "because", outlooks))
     shown(map_view, session)
     points = map_view._predictions.points()
-    assert [p.data().configuration for p in points] == [new], "what is measured is not predicted any more"
+    assert [p.data().configuration for p in points] == [new], (
+        "what is measured is not predicted any more"
+    )
     assert points[0].pen().style() == Qt.PenStyle.DotLine
     assert points[0].brush().style() == Qt.BrushStyle.NoBrush
     place = map_view._view.mapViewToScene(points[0].pos())
@@ -180,19 +200,25 @@ def test_another_figure_stands_on_either_axis(map_view: MapPage, qtbot: QtBot) -
     map_view.show_axis(1, "grain")
     trial = next(t for t in session.model.results.trials if t.configuration["samples.max"] == 20)
     assert 2.0 ** map_view._marks.place_of(trial.id).y() == pytest.approx(2.6)
-    assert 2.0 ** map_view.acceptance_line.value() == pytest.approx(2.0), "the line is the limit of what is shown"
+    assert 2.0 ** map_view.acceptance_line.value() == pytest.approx(2.0), (
+        "the line is the limit of what is shown"
+    )
     assert not map_view.acceptance_line.movable
     qtbot.keyClick(map_view, Qt.Key.Key_PageUp)
     assert session.model.line == 1.0
     map_view.show_axis(0, "memory")
-    assert 2.0 ** map_view._marks.place_of(trial.id).x() == pytest.approx(2.0**-7), "a byte is as little as is drawn"
+    assert 2.0 ** map_view._marks.place_of(trial.id).x() == pytest.approx(2.0**-7), (
+        "a byte is as little as is drawn"
+    )
     assert map_view.kept_state() == {"across": "memory", "up": "grain"}
     map_view.show_axis(0, "none such")
     map_view.show_axis(1, "share")
     assert 2.0 ** map_view._marks.place_of(trial.id).x() == pytest.approx(2.0)
 
 
-def test_keys_walk_the_marks_and_everything_can_be_framed_again(map_view: MapPage, qtbot: QtBot) -> None:
+def test_keys_walk_the_marks_and_everything_can_be_framed_again(
+    map_view: MapPage, qtbot: QtBot
+) -> None:
     session = FakeSession(results_of(TRIALS))
     shown(map_view, session)
     names = {t.id: t.configuration["samples.max"] for t in session.model.results.trials}
@@ -224,7 +250,10 @@ def test_a_mark_is_named_left_out_and_rendered_again(map_view: MapPage, qtbot: Q
     dialog.name.setText("for dailies")
     dialog.left_out.setText("sparks at the rim")
     dialog.accept()
-    assert session.asked[-1] == ("remark", (trial.id, Remark("for dailies", "", "sparks at the rim")))
+    assert session.asked[-1] == (
+        "remark",
+        (trial.id, Remark("for dailies", "", "sparks at the rim")),
+    )
     map_view.show_menu(trial.id, QPoint(0, 0))
     menu = map_view.findChild(QMenu)
     actions = {action.text(): action for action in menu.actions()}
@@ -237,7 +266,9 @@ def test_a_mark_is_named_left_out_and_rendered_again(map_view: MapPage, qtbot: Q
 def test_a_named_trial_has_its_name_on_the_map_and_one_left_out_is_faint(map_view: MapPage) -> None:
     results = results_of(TRIALS)
     trials = tuple(
-        replace(t, remark=Remark("for dailies", "", "why")) if t.configuration["samples.max"] == 20 else t
+        replace(t, remark=Remark("for dailies", "", "why"))
+        if t.configuration["samples.max"] == 20
+        else t
         for t in results.trials
     )
 

@@ -86,7 +86,12 @@ def test_size_frame_runs_and_view_are_changed(planned, qtbot: QtBot) -> None:
     field(plan, "Tone curve").setCurrentIndex(1)
     field(plan, "Tone curve").activated.emit(1)
     study = saved(lambda study: study.view.curve == "soft")
-    assert (study.size, study.frame, study.repeats, study.view) == ((40, 18), 3, 4, View(1.5, "soft"))
+    assert (study.size, study.frame, study.repeats, study.view) == (
+        (40, 18),
+        3,
+        4,
+        View(1.5, "soft"),
+    )
     qtbot.waitUntil(lambda: session.undo_label == "Tone curve", timeout=5000)
     for _ in range(5):
         session.undo()
@@ -106,7 +111,9 @@ def test_what_is_being_typed_is_left_alone(planned, qtbot: QtBot) -> None:
     plan.show_view(session.view())
     assert limit.text().startswith("12")
     qtbot.keyClick(limit, Qt.Key.Key_Return)
-    assert saved(lambda study: study.limits.grain == 12.0).limits.grain == session.study.limits.grain
+    assert (
+        saved(lambda study: study.limits.grain == 12.0).limits.grain == session.study.limits.grain
+    )
 
 
 def test_watch_areas_follow_a_change_of_size(planned, qtbot: QtBot) -> None:
@@ -134,7 +141,9 @@ def test_values_are_forbidden_and_allowed_again(planned, window: MainWindow, qtb
     chip = window.ledger.strip_of("samples.max").chip(16)
     chip.forbidding.emit(16, True)
     assert saved(lambda study: study.forbidden).forbidden == {"samples.max": (16,)}
-    qtbot.waitUntil(lambda: window.ledger.strip_of("samples.max").chip(16).state.forbidden, timeout=5000)
+    qtbot.waitUntil(
+        lambda: window.ledger.strip_of("samples.max").chip(16).state.forbidden, timeout=5000
+    )
     click(qtbot, found(plan, QPushButton, "allow again"))
     assert saved(lambda study: not study.forbidden).forbidden == {}
 
@@ -185,7 +194,9 @@ def test_another_view_measures_the_stored_pictures_again(
         timeout=MEASURING,
     )
     assert len(session.snapshot.runs) == runs
-    qtbot.waitUntil(lambda: any(text.startswith("base ") for text in texts(window.page(PlanPage))), timeout=5000)
+    qtbot.waitUntil(
+        lambda: any(text.startswith("base ") for text in texts(window.page(PlanPage))), timeout=5000
+    )
     with qtbot.waitSignal(session.written):
         session.export(study_path.parent / "results.csv")
 
@@ -202,24 +213,37 @@ def test_another_view_measures_the_stored_pictures_again(
     assert "there is none yet" in dialog.table.item(len(events) - 2, 2).text()
 
 
-def test_another_size_is_asked_for_and_the_own_one_refused(planned, qtbot: QtBot, monkeypatch) -> None:
+def test_another_size_is_asked_for_and_the_own_one_refused(
+    planned, qtbot: QtBot, monkeypatch
+) -> None:
     plan, session, _ = planned
     asked: list[object] = []
-    monkeypatch.setattr(session, "measure_elsewhere", lambda size, frame: asked.append((size, frame)))
+    monkeypatch.setattr(
+        session, "measure_elsewhere", lambda size, frame: asked.append((size, frame))
+    )
     measure = button(plan, "Measure there")
     size = session.view().study.size
     assert not measure.isEnabled(), "there is no pick yet"
     # What the scene has arrives later and draws the page anew, which disables the button again.
-    qtbot.waitUntil(lambda: session.facts is not None and not plan.window()._timer.isActive(), timeout=10_000)
+    qtbot.waitUntil(
+        lambda: session.facts is not None and not plan.window()._timer.isActive(), timeout=10_000
+    )
     measure.setEnabled(True)
-    assert (field(plan, "Width there").value(), field(plan, "Height there").value()) == (size[0] // 2, size[1] // 2)
+    assert (field(plan, "Width there").value(), field(plan, "Height there").value()) == (
+        size[0] // 2,
+        size[1] // 2,
+    )
     click(qtbot, measure)
-    qtbot.waitUntil(lambda: asked == [((size[0] // 2, size[1] // 2), session.view().study.frame)], timeout=3000)
+    qtbot.waitUntil(
+        lambda: asked == [((size[0] // 2, size[1] // 2), session.view().study.frame)], timeout=3000
+    )
     field(plan, "Width there").setValue(size[0])
     field(plan, "Height there").setValue(size[1])
     measure.setEnabled(True)
     click(qtbot, measure)
-    qtbot.waitUntil(lambda: any("Choose another size" in text for text in texts(plan)), timeout=3000)
+    qtbot.waitUntil(
+        lambda: any("Choose another size" in text for text in texts(plan)), timeout=3000
+    )
     assert len(asked) == 1
 
 
@@ -232,11 +256,17 @@ def test_bases_are_kept_by_name_used_and_dropped(planned, qtbot: QtBot, tmp_path
     qtbot.waitUntil(lambda: "today" in session.view().study.bases, timeout=3000)
     plan._bases.load(tmp_path / "careful.toml")
     qtbot.waitUntil(lambda: "careful" in session.view().study.bases, timeout=3000)
-    qtbot.waitUntil(lambda: any("careful: 512 samples" in text for text in texts(plan)), timeout=3000)
+    qtbot.waitUntil(
+        lambda: any("careful: 512 samples" in text for text in texts(plan)), timeout=3000
+    )
 
     def by_name(words: str) -> QAbstractButton:
         QTest.qWait(100)
-        return next(b for b in plan.findChildren(QPushButton) if b.accessibleName() == words and b.isVisibleTo(plan))
+        return next(
+            b
+            for b in plan.findChildren(QPushButton)
+            if b.accessibleName() == words and b.isVisibleTo(plan)
+        )
 
     click(qtbot, by_name("Use careful as the base"))
     qtbot.waitUntil(lambda: session.view().study.base["samples.max"] == 512, timeout=3000)

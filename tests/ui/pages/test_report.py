@@ -1,4 +1,5 @@
-"""The report's page: made when it is seen, made anew when something was measured, saved where the artist wants it."""
+"""The report's page: made when it is seen, made anew when something was measured, saved where the
+artist wants it."""
 
 from collections.abc import Iterator
 from pathlib import Path
@@ -51,13 +52,17 @@ def test_the_report_follows_the_study(view: ReportPage, monkeypatch: pytest.Monk
     assert field(view, "The report's pages").isVisible()
     assert texts(view) == []
 
-    session.change(activity=Activity(measuring=True), results=results_of({**THREE, 60: (6.0, (1.7, 1.6, 1.8))}))
+    session.change(
+        activity=Activity(measuring=True), results=results_of({**THREE, 60: (6.0, (1.7, 1.6, 1.8))})
+    )
     assert len(session.asked) == 1, "while measuring it does not write again and again"
     assert "There are newer measurements." in texts(view)
     click(button(view, "Update"))
     assert len(session.asked) == 2
     session.change(reporting=False, report=("", session.model.results))
-    assert texts(view) == [], "one that could not be written is told elsewhere, and not tried for ever"
+    assert texts(view) == [], (
+        "one that could not be written is told elsewhere, and not tried for ever"
+    )
     session.change(report_words="The report was stopped.")
     assert texts(view) == ["The report was stopped."], "beside the button that writes it"
     session.change(report_words="")
@@ -73,5 +78,7 @@ def test_before_anything_is_measured_the_page_says_what_will_stand_here(view: Re
     session.attach(view)
     view.show()
     assert session.asked == []
-    assert any(text.startswith("This page shows what you can give to others") for text in texts(view))
+    assert any(
+        text.startswith("This page shows what you can give to others") for text in texts(view)
+    )
     assert not button(view, "Save as PDF …").isEnabled()

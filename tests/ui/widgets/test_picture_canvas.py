@@ -1,4 +1,5 @@
-"""The canvas of Look: linked zoom and pan in whole steps, the wipe, and pictures that are not there."""
+"""The canvas of Look: linked zoom and pan in whole steps, the wipe, and pictures that are not
+there."""
 
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
@@ -21,7 +22,14 @@ def picture(colour: QColor):
 
 def near(one: QColor, other: QColor) -> bool:
     """Light is kept as half floats: to a level."""
-    return max(abs(one.red() - other.red()), abs(one.green() - other.green()), abs(one.blue() - other.blue())) <= 1
+    return (
+        max(
+            abs(one.red() - other.red()),
+            abs(one.green() - other.green()),
+            abs(one.blue() - other.blue()),
+        )
+        <= 1
+    )
 
 
 @pytest.fixture
@@ -80,13 +88,17 @@ def test_zoom_goes_in_whole_steps_about_the_pointer(canvas: PictureCanvas) -> No
     assert canvas.zoom() == pytest.approx(4.0)
 
 
-def test_both_pictures_move_together_and_never_get_lost(canvas: PictureCanvas, qtbot: QtBot) -> None:
+def test_both_pictures_move_together_and_never_get_lost(
+    canvas: PictureCanvas, qtbot: QtBot
+) -> None:
     canvas.zoom_by_step(True)
     drag(qtbot, canvas, QPoint(200, 200), QPoint(140, 230))
     centre = canvas.viewport.centre
     assert (centre.x(), centre.y()) == (pytest.approx(60, abs=1), pytest.approx(20, abs=1))
     targets = [canvas._target(pane, (100, 50)) for pane in canvas.panes()]
-    assert targets[1].x() - targets[0].x() == pytest.approx(canvas.panes()[1].x() - canvas.panes()[0].x(), abs=1)
+    assert targets[1].x() - targets[0].x() == pytest.approx(
+        canvas.panes()[1].x() - canvas.panes()[0].x(), abs=1
+    )
     canvas._move_by(QPointF(5000, 5000))
     assert canvas.viewport.centre == QPointF(0, 0), "the corner stays in the middle at worst"
 
@@ -105,9 +117,14 @@ def test_the_wipe_shows_each_on_its_side_of_the_edge(canvas: PictureCanvas, qtbo
 
 
 def test_a_missing_picture_says_why_and_one_alone_has_no_wipe(canvas: PictureCanvas) -> None:
-    canvas.show_pictures([Shown("1", None, "This is not rendered yet: Measure makes it.")], wipe=True)
+    canvas.show_pictures(
+        [Shown("1", None, "This is not rendered yet: Measure makes it.")], wipe=True
+    )
     grabbed = canvas.grab().toImage()
-    assert len({grabbed.pixelColor(x, y).name() for x in range(0, 812, 2) for y in range(180, 220, 2)}) > 1
+    assert (
+        len({grabbed.pixelColor(x, y).name() for x in range(0, 812, 2) for y in range(180, 220, 2)})
+        > 1
+    )
     assert canvas.zoom() == 1.0
     canvas.zoom_by_step(True)
     assert canvas.viewport.zoom is None
@@ -116,7 +133,9 @@ def test_a_missing_picture_says_why_and_one_alone_has_no_wipe(canvas: PictureCan
 def test_four_stand_where_they_are_largest(canvas: PictureCanvas) -> None:
     four = [Shown(str(k), picture(LEFT), "") for k in range(4)]
     canvas.show_pictures(four, wipe=False)
-    assert len({cell.y() for cell in canvas.cells()}) == 2, "wide pictures in two rows of a square room"
+    assert len({cell.y() for cell in canvas.cells()}) == 2, (
+        "wide pictures in two rows of a square room"
+    )
     canvas.resize(1600, 200)
     assert len({cell.y() for cell in canvas.cells()}) == 1, "and in one where that is wide"
 
@@ -138,7 +157,9 @@ def test_heads_and_feet_keep_their_room(canvas: PictureCanvas) -> None:
         ("n", (10, 6, 20, 14)),
     ],
 )
-def test_an_area_is_moved_and_resized_by_its_handles(grabbed: str, expected: tuple[int, int, int, int]) -> None:
+def test_an_area_is_moved_and_resized_by_its_handles(
+    grabbed: str, expected: tuple[int, int, int, int]
+) -> None:
     area = moved(WatchArea("jar", 10, 10, 20, 10), grabbed, 5, -4, (100, 50))
     assert (area.x, area.y, area.width, area.height) == expected
     far = moved(WatchArea("jar", 10, 10, 20, 10), grabbed, 500, 500, (100, 50))
@@ -147,7 +168,9 @@ def test_an_area_is_moved_and_resized_by_its_handles(grabbed: str, expected: tup
     assert min(far.width, far.height) >= 4
 
 
-def test_a_chosen_area_follows_the_hand_and_ctrl_copies_it(canvas: PictureCanvas, qtbot: QtBot) -> None:
+def test_a_chosen_area_follows_the_hand_and_ctrl_copies_it(
+    canvas: PictureCanvas, qtbot: QtBot
+) -> None:
     canvas.show_areas((WatchArea("jar", 40, 10, 20, 20),), (100, 50), "jar")
     pane = canvas.panes()[0]
     target = canvas._target(pane, (100, 50))
@@ -159,12 +182,19 @@ def test_a_chosen_area_follows_the_hand_and_ctrl_copies_it(canvas: PictureCanvas
     qtbot.mousePress(canvas, Qt.MouseButton.LeftButton, pos=inside)
     qtbot.mouseMove(canvas, inside + QPoint(20, 0))
     with qtbot.waitSignal(canvas.area_changed) as changed:
-        qtbot.mouseRelease(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, inside + QPoint(20, 0))
+        qtbot.mouseRelease(
+            canvas,
+            Qt.MouseButton.LeftButton,
+            Qt.KeyboardModifier.ControlModifier,
+            inside + QPoint(20, 0),
+        )
 
     assert changed.args == ["jar", 45, 10, 20, 20, True]
 
 
-def test_the_row_is_dragged_and_the_brush_paints_in_pixels_of_the_picture(canvas: PictureCanvas, qtbot: QtBot) -> None:
+def test_the_row_is_dragged_and_the_brush_paints_in_pixels_of_the_picture(
+    canvas: PictureCanvas, qtbot: QtBot
+) -> None:
     canvas.row = 0.5
     target = canvas._target(canvas.panes()[0], (100, 50))
     line = QPoint(int(target.x() + 200), int(target.y() + 100))
@@ -182,7 +212,9 @@ def test_the_row_is_dragged_and_the_brush_paints_in_pixels_of_the_picture(canvas
     assert strokes[-1][1].x() == pytest.approx(60, abs=0.5)
 
 
-def test_the_loupe_shows_the_same_place_of_every_picture(canvas: PictureCanvas, qtbot: QtBot) -> None:
+def test_the_loupe_shows_the_same_place_of_every_picture(
+    canvas: PictureCanvas, qtbot: QtBot
+) -> None:
     canvas.loupe = True
     target = canvas._target(canvas.panes()[0], (100, 50))
     qtbot.mouseMove(canvas, QPoint(int(target.x() + 202), int(target.y() + 102)))
@@ -195,4 +227,6 @@ def test_the_loupe_shows_the_same_place_of_every_picture(canvas: PictureCanvas, 
             for x in range(int(pane.left()) + 10, int(pane.right()) - 10, 3)
             for y in range(int(pane.bottom()) - 156, int(pane.bottom()) - 12, 3)
         ]
-        assert sum(near(colour, QColor(255, 255, 255)) for colour in box) >= 4, "a white pixel is eight pixels wide"
+        assert sum(near(colour, QColor(255, 255, 255)) for colour in box) >= 4, (
+            "a white pixel is eight pixels wide"
+        )

@@ -20,7 +20,9 @@ def test_parts_lie_where_they_should() -> None:
     assert box_of(source, QRectF(0.99, 0.99, 0.001, 0.001))[2:] == (1, 1), "never nothing"
 
 
-def test_scopes_are_drawn_for_every_picture_and_only_worked_out_when_something_changed(qtbot: QtBot) -> None:
+def test_scopes_are_drawn_for_every_picture_and_only_worked_out_when_something_changed(
+    qtbot: QtBot,
+) -> None:
     panel = ScopesPanel(DAY)
     qtbot.addWidget(panel)
     panel.resize(700, 132)
@@ -34,7 +36,9 @@ def test_scopes_are_drawn_for_every_picture_and_only_worked_out_when_something_c
     assert {DAY.colour("ink").name(), DAY.colour("pick").name()} <= seen
     panel.show_pictures(DAY, both, None, 0.0)
     assert panel.shown[0][1] is first
-    assert [round(float(profile.mean())) for profile in panel.profiles] == [255, 255], "the first row is white"
+    assert [round(float(profile.mean())) for profile in panel.profiles] == [255, 255], (
+        "the first row is white"
+    )
     panel.show_pictures(DUSK, both[:1], QRectF(0.0, 0.0, 0.5, 0.5), 1.0)
     assert len(panel.shown) == 1
     assert panel.shown[0][1] is not first

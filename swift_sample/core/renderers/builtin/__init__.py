@@ -1,1 +1,2 @@
-"""The built-in path tracer: settings, renderer, denoisers, and what it knows about its own costs."""
+"""The built-in path tracer: settings, renderer, denoisers, and what it knows about its own
+costs."""

@@ -22,7 +22,8 @@ NAME = "built-in"
 _THREADS = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 UNLIMITED_BOUNCES = 64
-"""More than any path takes: where a kind's cap stands by itself, only the cap on all kinds counts."""
+"""More than any path takes: where a kind's cap stands by itself, only the cap on all kinds
+counts."""
 
 
 HAZE_PART = ScenePart("haze", "haze", ("volume",))
@@ -113,7 +114,11 @@ _DECLARED: tuple[Setting, ...] = (
         "samples.stop_at_grain",
         "Sampling",
         "Stop when clean",
-        "The whole picture stops once its grain falls under this many levels. Works in progressive mode.",
+        (
+            "The whole picture stops once its grain falls under this many levels. Works in "
+            "progressive "
+            "mode."
+        ),
         "number",
         0.0,
         (0.0, 2.0, 4.0),
@@ -130,7 +135,10 @@ _DECLARED: tuple[Setting, ...] = (
         "samples.pattern",
         "Sampling",
         "Sample pattern",
-        "Even patterns let grain fall faster than by chance. Blue noise spreads it over the picture too: it looks finer.",
+        (
+            "Even patterns let grain fall faster than by chance. Blue noise spreads it over the "
+            "picture too: it looks finer."
+        ),
         "choice",
         "even",
         ("even", "blue noise", "random"),
@@ -142,7 +150,11 @@ _DECLARED: tuple[Setting, ...] = (
         "samples.pixel_filter",
         "Sampling",
         "Pixel filter",
-        "Over what width samples are gathered into a pixel: box 1 pixel, tent 2, bell 3. Wider is softer.",
+        (
+            "Over what width samples are gathered into a pixel: box 1 pixel, tent 2, bell 3. Wider "
+            "is "
+            "softer."
+        ),
         "choice",
         "tent",
         ("box", "tent", "bell"),
@@ -168,16 +180,36 @@ _DECLARED: tuple[Setting, ...] = (
         noun="bounce",
         why_tried="late bounces cost time; some bring no light",
     ),
-    _cap("diffuse", "How often light may be scattered by matt surfaces, wax and skin included.", (1, 2, 3, 4)),
+    _cap(
+        "diffuse",
+        "How often light may be scattered by matt surfaces, wax and skin included.",
+        (1, 2, 3, 4),
+    ),
     _cap("glossy", "How often light may be reflected by shiny surfaces.", (1, 2, 4, 8)),
-    _cap("transmission", "How often light may pass into or out of glass and liquids.", (2, 4, 8, 12), "clear"),
-    _cap("volume", "How often light may be scattered in haze.", (0, 1, 2, 4), "haze", part=HAZE_PART, cheaper=(1,)),
+    _cap(
+        "transmission",
+        "How often light may pass into or out of glass and liquids.",
+        (2, 4, 8, 12),
+        "clear",
+    ),
+    _cap(
+        "volume",
+        "How often light may be scattered in haze.",
+        (0, 1, 2, 4),
+        "haze",
+        part=HAZE_PART,
+        cheaper=(1,),
+    ),
     _cap("cutout", "How many cut-out surfaces light may pass through.", (2, 4, 8, 16), "cut-outs"),
     Setting(
         "bounces.roulette_start",
         "Light bounces",
         "End faint paths after",
-        "From this bounce on, faint paths are ended at random. Saves time, adds a little grain, loses no light.",
+        (
+            "From this bounce on, faint paths are ended at random. Saves time, adds a little "
+            "grain, "
+            "loses no light."
+        ),
         "whole",
         2,
         (1, 2, 4),
@@ -190,7 +222,11 @@ _DECLARED: tuple[Setting, ...] = (
         "light.clamp_direct",
         "Light limits",
         "Clamp direct light",
-        "The most one sample may add by direct light. Removes stray pixels, and some light with them.",
+        (
+            "The most one sample may add by direct light. Removes stray pixels, and some light "
+            "with "
+            "them."
+        ),
         "number",
         0.0,
         (0.0, 4.0, 16.0),
@@ -205,7 +241,11 @@ _DECLARED: tuple[Setting, ...] = (
         "light.clamp_indirect",
         "Light limits",
         "Clamp indirect light",
-        "The most one sample may add by bounced light. Removes stray pixels, and some light with them.",
+        (
+            "The most one sample may add by bounced light. Removes stray pixels, and some light "
+            "with "
+            "them."
+        ),
         "number",
         0.0,
         (0.0, 1.0, 4.0, 16.0),
@@ -235,7 +275,10 @@ _DECLARED: tuple[Setting, ...] = (
         "light.roughness_floor",
         "Light limits",
         "Least roughness after a matt bounce",
-        "After a matt surface, light sees everything at least this rough. Calms grain, blurs caustics.",
+        (
+            "After a matt surface, light sees everything at least this rough. Calms grain, blurs "
+            "caustics."
+        ),
         "number",
         0.0,
         (0.0, 0.1, 0.2, 0.4),
@@ -250,7 +293,11 @@ _DECLARED: tuple[Setting, ...] = (
         "light.indirect",
         "Light limits",
         "Bounced light",
-        "Off keeps only what lights and sky reach directly, and what is seen in clear glass and mirrors.",
+        (
+            "Off keeps only what lights and sky reach directly, and what is seen in clear glass "
+            "and "
+            "mirrors."
+        ),
         "switch",
         True,
         (True, False),
@@ -262,7 +309,11 @@ _DECLARED: tuple[Setting, ...] = (
         "denoise.method",
         "Denoise",
         "Method",
-        "How grain is denoised: wavelet is quick, patches compares similar places, regression fits light to surfaces.",
+        (
+            "How grain is denoised: wavelet is quick, patches compares similar places, regression "
+            "fits "
+            "light to surfaces."
+        ),
         "choice",
         "none",
         ("none", "wavelet", "patches", "regression"),
@@ -323,7 +374,11 @@ _DECLARED: tuple[Setting, ...] = (
         "tiles.size",
         "Tiles and devices",
         "Tile size",
-        "The edge of the squares that threads work on, up to the whole picture. Never changes the picture.",
+        (
+            "The edge of the squares that threads work on, up to the whole picture. Never changes "
+            "the "
+            "picture."
+        ),
         "whole",
         32,
         (8, 16, 32, 64, 256),
@@ -339,7 +394,10 @@ _DECLARED: tuple[Setting, ...] = (
         "tiles.order",
         "Tiles and devices",
         "Tile order",
-        "Which tiles come first: by rows, by columns, from the middle, neighbours together, or scattered.",
+        (
+            "Which tiles come first: by rows, by columns, from the middle, neighbours together, or "
+            "scattered."
+        ),
         "choice",
         "rows",
         ("rows", "columns", "middle", "nearby", "scattered"),
@@ -352,7 +410,11 @@ _DECLARED: tuple[Setting, ...] = (
         "tiles.mode",
         "Tiles and devices",
         "Mode",
-        "Tiles are finished one by one; progressive shows the whole picture early and cleans it in passes.",
+        (
+            "Tiles are finished one by one; progressive shows the whole picture early and cleans "
+            "it in "
+            "passes."
+        ),
         "choice",
         "tiles",
         ("tiles", "progressive"),
@@ -414,7 +476,11 @@ _DECLARED: tuple[Setting, ...] = (
         "textures.prepared",
         "Caching",
         "Prepared textures",
-        "Textures are kept on disk in tiles and sizes, made once; a render reads only the tiles that it needs.",
+        (
+            "Textures are kept on disk in tiles and sizes, made once; a render reads only the "
+            "tiles "
+            "that it needs."
+        ),
         "switch",
         False,
         (False, True),
@@ -446,7 +512,11 @@ _DECLARED: tuple[Setting, ...] = (
         "textures.memory",
         "Caching",
         "Memory for textures",
-        "How much of the prepared textures is held at once. Too little, and tiles are read again and again.",
+        (
+            "How much of the prepared textures is held at once. Too little, and tiles are read "
+            "again "
+            "and again."
+        ),
         "whole",
         256,
         (16, 64, 256),
@@ -475,7 +545,10 @@ _DECLARED: tuple[Setting, ...] = (
         "geometry.subdivision",
         "Scene choices",
         "Subdivision",
-        "How often every triangle is cut into four. Finer displacement, more memory, longer building.",
+        (
+            "How often every triangle is cut into four. Finer displacement, more memory, longer "
+            "building."
+        ),
         "whole",
         0,
         (0, 1, 2),
@@ -590,7 +663,11 @@ _DECLARED: tuple[Setting, ...] = (
         "output.format",
         "Output",
         "File format",
-        "How the finished picture is written. exr-dwaa and jpeg lose a little; png and jpeg keep what the view shows.",
+        (
+            "How the finished picture is written. exr-dwaa and jpeg lose a little; png and jpeg "
+            "keep "
+            "what the view shows."
+        ),
         "choice",
         "exr-zip",
         ("exr-zip", "exr-piz", "exr-none", "exr-dwaa", "png-8", "png-16", "jpeg"),
@@ -619,7 +696,14 @@ _SYNONYMS = {
     "samples.stop_at_grain": ("convergence", "progressive", "time limit", "render time"),
     "samples.pattern": ("sampler", "sequence", "blue noise", "random"),
     "samples.pixel_filter": ("anti-aliasing", "AA", "reconstruction", "gaussian", "sharpness"),
-    "bounces.total": ("depth", "ray depth", "path length", "global illumination", "gi", "render time"),
+    "bounces.total": (
+        "depth",
+        "ray depth",
+        "path length",
+        "global illumination",
+        "gi",
+        "render time",
+    ),
     "bounces.diffuse": ("SSS", "subsurface scattering", "wax", "skin"),
     "bounces.glossy": ("reflection", "specular"),
     "bounces.transmission": ("glass", "refraction"),
@@ -655,11 +739,14 @@ _SYNONYMS = {
     "output.scale": ("resolution", "percentage", "size"),
     "output.format": ("exr", "png", "jpeg", "compression"),
 }
-_DECLARED = tuple(replace(declared, synonyms=_SYNONYMS.get(declared.key, ())) for declared in _DECLARED)
+_DECLARED = tuple(
+    replace(declared, synonyms=_SYNONYMS.get(declared.key, ())) for declared in _DECLARED
+)
 
 CATALOGUE = Catalogue(NAME, _DECLARED, ALL)
 
 
 def configured(values: Mapping[str, object] | None = None) -> Configuration:
-    """A configuration of the built-in path tracer; settings not named have their default. Raises SettingError."""
+    """A configuration of the built-in path tracer; settings not named have their default. Raises
+    SettingError."""
     return Configuration(CATALOGUE, values)

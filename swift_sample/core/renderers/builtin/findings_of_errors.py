@@ -1,7 +1,7 @@
 """What to do about a picture that fails a limit, and about settings that take light or do nothing.
 
-Each says what was measured and where, and names one trial that would tell; whether it mends the limit is seen when that is
-measured (`Finding.mends`).
+Each says what was measured and where, and names one trial that would tell; whether it mends the
+limit is seen when that is measured (`Finding.mends`).
 """
 
 import math
@@ -17,12 +17,14 @@ LITTLE_LIGHT = 0.005
 MARGIN = 0.95
 """A proposal is meant to come out at this share of a limit."""
 LEAST_CLAMPED = 0.3
-"""Levels of light shift that a clamp must be seen to cost before it is told although the limit is kept."""
+"""Levels of light shift that a clamp must be seen to cost before it is told although the limit is
+kept."""
 CLAMPS = ("light.clamp_indirect", "light.clamp_direct")
 
 
 def over(case: Case, measure: str) -> tuple[str, Figure, float] | None:
-    """The limit of a measure that is surely not kept, of the picture or of its worst place, with figure and limit."""
+    """The limit of a measure that is surely not kept, of the picture or of its worst place, with
+    figure and limit."""
     for key in (measure, measure + WORST_MARK):
         figure = case.figures.get(key)
         limit = case.limits.get(key)
@@ -40,7 +42,9 @@ def where(figure: Figure, record: RunRecord) -> str:
 
 def next_of(key: str, own: float, up: bool) -> float | None:
     """The next suggested value of a setting above or below its own; None where there is none."""
-    values = sorted(float(value) for value in CATALOGUE[key].suggested if not isinstance(value, str))
+    values = sorted(
+        float(value) for value in CATALOGUE[key].suggested if not isinstance(value, str)
+    )
     wanted = [v for v in values if (v > own if up else 0 < v < own)]
     return (min(wanted) if up else max(wanted)) if wanted else None
 
@@ -56,13 +60,16 @@ class TooGrainy:
             return None
 
         key, figure, limit = failing
-        needed = samples_needed(case.settings, figure, MARGIN * limit, fall_of(case.settings, case.record, self.measure))
+        needed = samples_needed(
+            case.settings, figure, MARGIN * limit, fall_of(case.settings, case.record, self.measure)
+        )
         if needed is None:
             return None
 
         count = min(math.ceil(needed.value), int(CATALOGUE["samples.max"].maximum or needed.value))
         return Finding(
-            f"{self.words} {figure.value:.3g} of {limit:.3g}{where(figure, case.record)}. It would take about {count} "
+            f"{self.words} {figure.value:.3g} of {limit:.3g}{where(figure, case.record)}. It would "
+            f"take about {count} "
             f"samples ({math.ceil(needed.low)} to {math.ceil(needed.high)}).",
             case.phase("sampling").share,
             {"samples.max": count},
@@ -73,7 +80,8 @@ class TooGrainy:
 
 
 class StrayPixels(TooGrainy):
-    """Stray pixels over their limit: clamping indirect light first, where nothing clamps it and there is some."""
+    """Stray pixels over their limit: clamping indirect light first, where nothing clamps it and
+    there is some."""
 
     measure = "stray_pixels"
     words = "Stray pixels are over their limit:"
@@ -87,7 +95,8 @@ class StrayPixels(TooGrainy):
 
         key, figure, limit = failing
         return Finding(
-            f"{self.words} {figure.value:.0f} of {limit:.0f} per million. Indirect light is not clamped, and rays after the "
+            f"{self.words} {figure.value:.0f} of {limit:.0f} per million. Indirect light is not "
+            "clamped, and rays after the "
             "first bounce bring the rarest bright ones; clamping them costs a little light.",
             case.phase("sampling").share,
             {"light.clamp_indirect": 16.0},
@@ -112,7 +121,10 @@ class DetailLost:
         change = {"denoise.strength": softer} if softer is not None else {"denoise.method": "none"}
 
         return Finding(
-            f"The denoiser keeps {figure.value:.1f} % of the detail, {limit:.3g} % are wanted{where(figure, case.record)}.",
+            (
+                f"The denoiser keeps {figure.value:.1f} % of the detail, {limit:.3g} % are "
+                f"wanted{where(figure, case.record)}."
+            ),
             case.phase("denoise").share,
             change,
             mends=key,
@@ -133,7 +145,11 @@ class LightMissing:
             return None
 
         return Finding(
-            f"Light shift is {figure.value:.1f} levels of {limit:.1f}{where(figure, case.record)}: {cause}.",
+            (
+                f"Light shift is {figure.value:.1f} levels of "
+                f"{limit:.1f}{where(figure, case.record)}: "
+                f"{cause}."
+            ),
             case.phase("sampling").share,
             changes,
             mends=key,
@@ -146,23 +162,30 @@ class LightMissing:
 
         if taken and max(taken.values()) > LEAST_CLAMPED:
             clamp = max(taken, key=lambda key: taken[key])
-            return f"{_clamp_words(case, clamp)} takes light, {taken[clamp]:.1f} levels of it", {clamp: 0.0}
+            return f"{_clamp_words(case, clamp)} takes light, {taken[clamp]:.1f} levels of it", {
+                clamp: 0.0
+            }
 
         if settings["light.caustics"] != "all":
             return f"caustics are {settings['light.caustics']}", {"light.caustics": "all"}
 
         own = int(settings["bounces.total"])
         last = light[own] / sum(light) if len(light) > own and sum(light) > 0 else 0.0
-        more = next_of("bounces.total", own, up=True) or min(2 * own, int(CATALOGUE["bounces.total"].maximum or own))
+        more = next_of("bounces.total", own, up=True) or min(
+            2 * own, int(CATALOGUE["bounces.total"].maximum or own)
+        )
 
         if more > own:
-            return f"the last bounce of {own} still brings {last:.2%} of the light", {"bounces.total": int(more)}
+            return f"the last bounce of {own} still brings {last:.2%} of the light", {
+                "bounces.total": int(more)
+            }
 
         return "", {}
 
 
 def clamped(case: Case, key: str) -> float:
-    """Levels of light shift that the render's own clamp cost, as its record says; 0 where it has none, or does not say."""
+    """Levels of light shift that the render's own clamp cost, as its record says; 0 where it has
+    none, or does not say."""
     return case.record.shift_by_setting.get(key, {}).get(float(case.settings[key]), 0.0)
 
 
@@ -178,12 +201,17 @@ class ClampedLight:
         light = case.record.light_by_bounce
         taken = case.record.light_clamped.get(clamp)
 
-        if clamped(case, clamp) < LEAST_CLAMPED or not taken or over(case, "light_shift") is not None:
+        if (
+            clamped(case, clamp) < LEAST_CLAMPED
+            or not taken
+            or over(case, "light_shift") is not None
+        ):
             return None
 
         share = sum(taken) / (sum(taken) + sum(map(sum, light)))
         return Finding(
-            f"{_clamp_words(case, clamp).capitalize()} took {share:.1%} of all light in this render, about "
+            f"{_clamp_words(case, clamp).capitalize()} took {share:.1%} of all light in this "
+            "render, about "
             f"{clamped(case, clamp):.1f} levels of light shift.",
             0.0,
             {clamp: 0.0},
@@ -203,14 +231,19 @@ class TooMuchMemory:
         changes: dict[str, float | bool] = {}
 
         if name == "textures" and case.settings["textures.max_size"] != 512:
-            smaller = next_of("textures.max_size", float(case.settings["textures.max_size"]) or math.inf, up=False)
+            smaller = next_of(
+                "textures.max_size", float(case.settings["textures.max_size"]) or math.inf, up=False
+            )
             changes = {"textures.max_size": int(smaller or 512)}
         elif name in ("geometry", "acceleration") and int(case.settings["geometry.subdivision"]):
             changes = {"geometry.subdivision": int(case.settings["geometry.subdivision"]) - 1}
         elif name in ("geometry", "acceleration") and case.settings["geometry.displacement"]:
             changes = {"geometry.displacement": False}
 
-        words = f"A render holds {figure.value:.0f} MiB of {limit:.0f}; {name} {size / 2**20:.0f} MiB of it."
+        words = (
+            f"A render holds {figure.value:.0f} MiB of {limit:.0f}; {name} {size / 2**20:.0f} "
+            "MiB of it."
+        )
         return Finding(words, 0.0, changes, mends="memory")
 
 
@@ -232,9 +265,20 @@ class NoEffect:
         for declared in idle:
             assert declared.neutral_when is not None
             because = CATALOGUE[declared.neutral_when[0]]
-            reasons.append(f"{declared.told(case.settings[declared.key])}, while {because.told(case.settings[because.key])}")
+            reasons.append(
+                f"{declared.told(case.settings[declared.key])}, while "
+                f"{because.told(case.settings[because.key])}"
+            )
 
         return Finding(f"Set without effect: {'; '.join(reasons)}.", 0.0)
 
 
-OF_ERRORS = (TooGrainy(), StrayPixels(), DetailLost(), LightMissing(), ClampedLight(), TooMuchMemory(), NoEffect())
+OF_ERRORS = (
+    TooGrainy(),
+    StrayPixels(),
+    DetailLost(),
+    LightMissing(),
+    ClampedLight(),
+    TooMuchMemory(),
+    NoEffect(),
+)

@@ -1,6 +1,8 @@
-"""A picture of a scene while it is being set up: soon, coarse at first, and cleaner as long as nobody changes anything.
+"""A picture of a scene while it is being set up: soon, coarse at first, and cleaner as long as
+nobody changes anything.
 
-Nothing of it is timed or kept. What was built stays, so that another light or camera is seen at once.
+Nothing of it is timed or kept. What was built stays, so that another light or camera is seen at
+once.
 """
 
 from collections.abc import Callable
@@ -50,15 +52,27 @@ class Preview:
         self._built: BuiltScene | None = None
         self._staged_as = AS_IN_THE_FILE
 
-    def run(self, spec: RenderSpec, samples: int, show: ShowStage, started: Callable[[Stop], None]) -> Picture:
-        """Show the scene with up to so many samples a pixel, stage by stage, and return the last one with its halves and
-        guides, its light by bounce, and denoised as its layer SMOOTH. Raises SceneError or RenderStoppedError."""
+    def run(
+        self, spec: RenderSpec, samples: int, show: ShowStage, started: Callable[[Stop], None]
+    ) -> Picture:
+        """Show the scene with up to so many samples a pixel, stage by stage, and return the last
+        one with its halves and guides, its light by bounce, and denoised as its layer SMOOTH.
+        Raises SceneError or RenderStoppedError."""
         configuration = spec.configuration(CATALOGUE).replace({**QUICK, "samples.max": samples})
         built = self._build(spec)
         coarse = (max(1, spec.size[0] // COARSE), max(1, spec.size[1] // COARSE))
-        self._sample(built, configuration.replace({"samples.max": COARSE_SAMPLES}), coarse, spec, show, started)
+        self._sample(
+            built,
+            configuration.replace({"samples.max": COARSE_SAMPLES}),
+            coarse,
+            spec,
+            show,
+            started,
+        )
         picture = self._sample(built, configuration, spec.size, spec, show, started)
-        smooth = denoise_picture(picture, configuration.replace({"denoise.method": "wavelet", "denoise.strength": 1.0}))
+        smooth = denoise_picture(
+            picture, configuration.replace({"denoise.method": "wavelet", "denoise.strength": 1.0})
+        )
         picture.layers[SMOOTH] = smooth.beauty
 
         return picture
@@ -72,8 +86,12 @@ class Preview:
         show: ShowStage,
         started: Callable[[Stop], None],
     ) -> Picture:
-        sampling = Sampling(built, configuration, size, spec.seed, spec.view, record=False, passes=False)
-        sampling.after_pass = lambda: show((sampling.film.half_a + sampling.film.half_b) / sampling.done, sampling.done)
+        sampling = Sampling(
+            built, configuration, size, spec.seed, spec.view, record=False, passes=False
+        )
+        sampling.after_pass = lambda: show(
+            (sampling.film.half_a + sampling.film.half_b) / sampling.done, sampling.done
+        )
         started(sampling.stop)
         sampling.run()
         picture = finish_film(sampling.film, 0.0, sampling.error)
@@ -83,7 +101,8 @@ class Preview:
         return picture
 
     def _build(self, spec: RenderSpec) -> BuiltScene:
-        """What was built for the last preview as far as it can stay, without what is learned of where lights arrive."""
+        """What was built for the last preview as far as it can stay, without what is learned of
+        where lights arrive."""
         configuration = spec.configuration(CATALOGUE)
         choices = choices_of(configuration, spec.frame)
         textures = texture_choices_of(configuration)
@@ -93,13 +112,20 @@ class Preview:
             self._key = ()
             self._built = None
             self._opened = open_scene(spec.scene, choices)
-            self._built = compile_scene(staged(self._opened, spec.staging), Stopwatch(), choices, textures)
+            self._built = compile_scene(
+                staged(self._opened, spec.staging), Stopwatch(), choices, textures
+            )
             self._key = key
             self._staged_as = spec.staging
         elif spec.staging != self._staged_as:
             old = self._built.compiled
             shown = staged(self._opened, spec.staging)
-            light = replace(self._built.scene, environment=shown.environment, camera=shown.camera, notes=shown.notes)
+            light = replace(
+                self._built.scene,
+                environment=shown.environment,
+                camera=shown.camera,
+                notes=shown.notes,
+            )
 
             if not _same_light(spec.staging, self._staged_as):
                 lights = compile_lights(light, old.surfaces, old.textures)

@@ -12,7 +12,15 @@ from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, NAME
 from swift_sample.core.renderers.builtin.findings import FINDINGS
 from swift_sample.core.renderers.builtin.version import renderer_version
-from swift_sample.core.renderers.port import Engine, Progress, Renderer, SceneContent, SceneFacts, ShowStage, Stop
+from swift_sample.core.renderers.port import (
+    Engine,
+    Progress,
+    Renderer,
+    SceneContent,
+    SceneFacts,
+    ShowStage,
+    Stop,
+)
 from swift_sample.core.renderers.records import RenderSpec, RunRecord
 from swift_sample.core.scene.environment import environment_fingerprint
 from swift_sample.core.scene.facts import about, memory_to_build, missing_features, only_glows
@@ -28,7 +36,13 @@ from swift_sample.core.settings.setting import format_value
 if TYPE_CHECKING:
     from swift_sample.core.renderers.builtin.preview import Preview
 
-GROUPS = {MATERIAL: "Materials", OBJECT: "Objects", LIGHT: "Lights", HAZE: "Haze and sky", SKY: "Haze and sky"}
+GROUPS = {
+    MATERIAL: "Materials",
+    OBJECT: "Objects",
+    LIGHT: "Lights",
+    HAZE: "Haze and sky",
+    SKY: "Haze and sky",
+}
 """Under which headings features of parts of a scene stand."""
 DIVIDED_BY = "geometry.subdivision"
 OPEN_SHUTTER = 0.5
@@ -82,7 +96,9 @@ class BuiltInRenderer(Renderer):
     def scene_files(self, scene: str) -> list[Path]:
         return scene_files(scene)
 
-    def facts(self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE) -> SceneFacts:
+    def facts(
+        self, scene: str, base: Configuration, frame: int, staging: Staging = AS_IN_THE_FILE
+    ) -> SceneFacts:
         choices = Choices(str(base["geometry.variant"]), frame=frame, shutter=OPEN_SHUTTER)
         opened = staged(open_scene(scene, choices), staging)
 
@@ -98,16 +114,31 @@ class BuiltInRenderer(Renderer):
             only_glows(opened),
         )
 
-    def scene_settings(self, scene: str, frame: int = 0, staging: Staging = AS_IN_THE_FILE) -> Sequence[Setting]:
+    def scene_settings(
+        self, scene: str, frame: int = 0, staging: Staging = AS_IN_THE_FILE
+    ) -> Sequence[Setting]:
         opened = staged(open_scene(scene, Choices(frame=frame)), staging)
-        return [_setting(feature, feature.kind.remark(opened, feature.owner)) for feature in features_of(opened)]
+        return [
+            _setting(feature, feature.kind.remark(opened, feature.owner))
+            for feature in features_of(opened)
+        ]
 
     def command_for(self, spec: RenderSpec) -> str:
         width, height = spec.size
-        words = ["swift-sample", "render", spec.scene, "-o", "picture.exr", "--size", f"{width}x{height}"]
+        words = [
+            "swift-sample",
+            "render",
+            spec.scene,
+            "-o",
+            "picture.exr",
+            "--size",
+            f"{width}x{height}",
+        ]
         words += ["--frame", str(spec.frame)] if spec.frame else []
         words += spec.staging.options()
-        for key, value in (spec.configuration(self.catalogue).without_defaults() | spec.changes).items():
+        for key, value in (
+            spec.configuration(self.catalogue).without_defaults() | spec.changes
+        ).items():
             words += ["--set", f"{key}={format_value(value)}"]
 
         return shlex.join(words)
@@ -123,7 +154,13 @@ class BuiltInRenderer(Renderer):
         if own <= threads:
             return ()
 
-        return (f"device.threads={own}: this machine runs {threads} at once; more only wait for one another",)
+        return (
+            (
+                f"device.threads={own}: this machine runs {threads} at once; more only wait for "
+                "one "
+                "another"
+            ),
+        )
 
     def engine(self) -> Engine:
         return BuiltInEngine(self)
@@ -131,7 +168,9 @@ class BuiltInRenderer(Renderer):
 
 class BuiltInEngine(Engine):
     def __init__(self, renderer: Renderer) -> None:
-        from swift_sample.core.renderers.builtin.pipeline import SceneCache  # the compiler comes with it
+        from swift_sample.core.renderers.builtin.pipeline import (
+            SceneCache,
+        )  # the compiler comes with it
 
         super().__init__(renderer)
         self._scene_cache = SceneCache()
@@ -156,9 +195,19 @@ class BuiltInEngine(Engine):
     ) -> tuple[Picture, RunRecord]:
         from swift_sample.core.renderers.builtin.pipeline import run_render
 
-        return run_render(spec, self._scene_cache, path, progress, lambda sampling: started(sampling.stop), layers, identity)
+        return run_render(
+            spec,
+            self._scene_cache,
+            path,
+            progress,
+            lambda sampling: started(sampling.stop),
+            layers,
+            identity,
+        )
 
-    def preview(self, spec: RenderSpec, samples: int, show: ShowStage, started: Callable[[Stop], None]) -> Picture:
+    def preview(
+        self, spec: RenderSpec, samples: int, show: ShowStage, started: Callable[[Stop], None]
+    ) -> Picture:
         from swift_sample.core.renderers.builtin.preview import Preview
 
         self._preview = self._preview or Preview()

@@ -1,4 +1,5 @@
-"""Proving a renderer file: the program is started with every setting in turn, and what comes of it is told."""
+"""Proving a renderer file: the program is started with every setting in turn, and what comes of it
+is told."""
 
 import sys
 import tempfile
@@ -42,9 +43,10 @@ def check(
     show: Callable[[Picture], None] = lambda picture: None,
     started: Callable[[Stop], None] = lambda stop: None,
 ) -> Iterator[Checked]:
-    """Everything that can be found out by starting the program; `tell` hears what is being done, `show` gets its first
-    picture, `started` what stops each render. The file must have been confirmed. Ends early where nothing can be rendered,
-    and with RenderStoppedError where it is stopped."""
+    """Everything that can be found out by starting the program; `tell` hears what is being done,
+    `show` gets its first picture, `started` what stops each render. The file must have been
+    confirmed. Ends early where nothing can be rendered, and with RenderStoppedError where it is
+    stopped."""
     engine = _Engine(renderer, started)
     base = Configuration(renderer.catalogue)
     yield Checked("command", NOTE, command_line(renderer, scene, size))
@@ -53,7 +55,11 @@ def check(
         tell("asking for its version")
         version = renderer.version
         renderer.scene_content(scene, RenderSpec.model_fields["staging"].default)
-        yield Checked("version", GOOD if renderer.described.version else NOTE, _version_words(renderer, version))
+        yield Checked(
+            "version",
+            GOOD if renderer.described.version else NOTE,
+            _version_words(renderer, version),
+        )
         tell("rendering once")
         picture, record = _render(engine, scene, size, base, SEED)
     except RenderStoppedError:
@@ -68,7 +74,9 @@ def check(
     yield Checked(
         "picture",
         BAD if wrong else GOOD,
-        f"{wrong:,} of its values are not finite numbers" if wrong else f"found, {size[0]}x{size[1]}, {_times_words(record)}",
+        f"{wrong:,} of its values are not finite numbers"
+        if wrong
+        else f"found, {size[0]}x{size[1]}, {_times_words(record)}",
     )
     for note in record.notes:
         yield Checked("while it ran", NOTE, note)
@@ -80,7 +88,13 @@ def check(
         around = time.perf_counter() - began - second.seconds["total"]
         state = GOOD if around <= MUCH_OVERHEAD else NOTE
         yield Checked("overhead", state, f"{1000 * around:.0f} ms around the program's own time")
-        yield from _repeats(renderer, picture, again, lambda: _render(engine, scene, size, base, OTHER_SEED)[0], tell)
+        yield from _repeats(
+            renderer,
+            picture,
+            again,
+            lambda: _render(engine, scene, size, base, OTHER_SEED)[0],
+            tell,
+        )
     except RenderStoppedError:
         raise
     except SwiftSampleError as error:
@@ -114,11 +128,13 @@ class _Engine(CommandEngine):
 
 
 def command_line(renderer: CommandRenderer, scene: str, size: tuple[int, int]) -> str:
-    """What is started for the base, for people: (python) is the Python that runs this program, (here) the folder of the file,
-    (work) that of the render. Raises RendererError."""
+    """What is started for the base, for people: (python) is the Python that runs this program,
+    (here) the folder of the file, (work) that of the render. Raises RendererError."""
     base = Configuration(renderer.catalogue)
     with tempfile.TemporaryDirectory() as folder:
-        prepared = CommandEngine(renderer).prepare(_spec(scene, size, base, SEED), base, Path(folder))
+        prepared = CommandEngine(renderer).prepare(
+            _spec(scene, size, base, SEED), base, Path(folder)
+        )
         shown = {folder: "(work)", sys.executable: "(python)", str(renderer.path.parent): "(here)"}
         return command_words(prepared, shown)
 
@@ -130,13 +146,17 @@ def _spec(scene: str, size: tuple[int, int], configuration: Configuration, seed:
 def _render(
     engine: "_Engine", scene: str, size: tuple[int, int], configuration: Configuration, seed: int
 ) -> tuple[Picture, RunRecord]:
-    return engine.render(_spec(scene, size, configuration, seed), None, lambda share: None, engine.started)
+    return engine.render(
+        _spec(scene, size, configuration, seed), None, lambda share: None, engine.started
+    )
 
 
 def _version_words(renderer: CommandRenderer, version: str) -> str:
     if renderer.described.version:
         return f"told ({version[:8]})"
-    return "not told: results of another version of the program would count as the same; add version"
+    return (
+        "not told: results of another version of the program would count as the same; add version"
+    )
 
 
 def _times_words(record: RunRecord) -> str:
@@ -147,21 +167,38 @@ def _times_words(record: RunRecord) -> str:
 
 
 def _repeats(
-    renderer: CommandRenderer, picture: Picture, again: Picture, other: Callable[[], Picture], tell: Callable[[str], None]
+    renderer: CommandRenderer,
+    picture: Picture,
+    again: Picture,
+    other: Callable[[], Picture],
+    tell: Callable[[str], None],
 ) -> Iterator[Checked]:
     same = np.array_equal(picture.beauty, again.beauty)
     seeds = renderer.capabilities.seeds
 
     if same:
-        yield Checked("repeat", GOOD, "the same seed gives the same picture" if seeds else "gives the same picture")
+        yield Checked(
+            "repeat",
+            GOOD,
+            "the same seed gives the same picture" if seeds else "gives the same picture",
+        )
     elif seeds:
-        yield Checked("repeat", NOTE, "the same seed gives another picture: runs still differ, but none can be had again")
+        yield Checked(
+            "repeat",
+            NOTE,
+            "the same seed gives another picture: runs still differ, but none can be had again",
+        )
     else:
         yield Checked("repeat", NOTE, "every render has another grain, although no {seed} is given")
 
     if not seeds:
         yield Checked(
-            "seed", NOTE, f"it {'' if same else 'is given no seed; it '}takes grain from one picture, as an estimate"
+            "seed",
+            NOTE,
+            (
+                f"it {'' if same else 'is given no seed; it '}takes grain from one picture, as an "
+                "estimate"
+            ),
         )
         return
 
@@ -181,14 +218,23 @@ def _another(setting: Setting) -> Value | None:
     """A value that is not the default, among those to try or allowed."""
     if setting.kind == "switch":
         return not setting.default
-    return next((value for value in (*setting.suggested, *setting.values) if value != setting.default), None)
+    return next(
+        (value for value in (*setting.suggested, *setting.values) if value != setting.default), None
+    )
 
 
 def _effect(
-    setting: Setting, value: Value, repeats: bool, base: tuple[Picture, RunRecord], changed: tuple[Picture, RunRecord]
+    setting: Setting,
+    value: Value,
+    repeats: bool,
+    base: tuple[Picture, RunRecord],
+    changed: tuple[Picture, RunRecord],
 ) -> Checked:
     ratio = base[1].seconds["total"] / max(changed[1].seconds["total"], 1e-9)
-    told = f"{setting.show(value)} in place of {setting.show(setting.default)}: {ratio:.2f} times as fast"
+    told = (
+        f"{setting.show(value)} in place of {setting.show(setting.default)}: {ratio:.2f} times "
+        "as fast"
+    )
     pixels = not np.array_equal(base[0].beauty, changed[0].beauty)
 
     if not repeats:
@@ -196,10 +242,22 @@ def _effect(
 
     if setting.changes_pixels and not pixels:
         return Checked(
-            setting.key, NOTE, f"{told}; the picture is the same: does it reach the program? If so, changes_pixels = false"
+            setting.key,
+            NOTE,
+            (
+                f"{told}; the picture is the same: does it reach the program? If so, "
+                "changes_pixels = "
+                "false"
+            ),
         )
 
     if not setting.changes_pixels and pixels:
-        return Checked(setting.key, BAD, f"{told}; the picture changes, although changes_pixels is false")
+        return Checked(
+            setting.key, BAD, f"{told}; the picture changes, although changes_pixels is false"
+        )
 
-    return Checked(setting.key, GOOD, told + ("" if pixels else "; the picture stays the same, as its file says"))
+    return Checked(
+        setting.key,
+        GOOD,
+        told + ("" if pixels else "; the picture stays the same, as its file says"),
+    )

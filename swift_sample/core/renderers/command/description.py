@@ -1,4 +1,5 @@
-"""The renderer file: models that are its schema, and a strict reader. Unknown members and contradictions are errors."""
+"""The renderer file: models that are its schema, and a strict reader. Unknown members and
+contradictions are errors."""
 
 import re
 import tomllib
@@ -35,9 +36,10 @@ PLACEHOLDERS = (
     "work",
     "scene_folder",
 )
-"""What may stand in braces: the Python that runs Swift Sample; the scene's file; where the picture is expected, its size, the
-frame, the seed, how many threads; a JSON file of all settings; the words of settings that are given as arguments; the folders
-of the renderer file, of this one render, and of the scene. Names of `copies` come beside them."""
+"""What may stand in braces: the Python that runs Swift Sample; the scene's file; where the picture
+is expected, its size, the frame, the seed, how many threads; a JSON file of all settings; the words
+of settings that are given as arguments; the folders of the renderer file, of this one render, and
+of the scene. Names of `copies` come beside them."""
 GIVEN_ROLES = ("", SAMPLES, SCALE, THREADS, BOUNCES)
 """Roles that the settings of a program may have."""
 _NAME = r"^[a-z][a-z0-9_-]{0,39}$"
@@ -52,7 +54,8 @@ class _Strict(BaseModel):
 
 
 class InFile(_Strict):
-    """A place in a copied file: a JSON pointer (RFC 6901), a dotted TOML key, or all text between two marks."""
+    """A place in a copied file: a JSON pointer (RFC 6901), a dotted TOML key, or all text between
+    two marks."""
 
     file: Annotated[str, Field(pattern=_NAME)]
     pointer: str | None = None
@@ -97,9 +100,13 @@ class SettingPart(_Strict):
     @model_validator(mode="after")
     def _is_given_once(self) -> "SettingPart":
         if sum(one is not None for one in (self.arguments, self.environment, self.in_file)) > 1:
-            raise ValueError(f"{self.key}: expected one of arguments, environment and in_file, or none of them")
+            raise ValueError(
+                f"{self.key}: expected one of arguments, environment and in_file, or none of them"
+            )
         if self.role not in GIVEN_ROLES:
-            raise ValueError(f"{self.key}: role={self.role}: expected one of {', '.join(GIVEN_ROLES[1:])}")
+            raise ValueError(
+                f"{self.key}: role={self.role}: expected one of {', '.join(GIVEN_ROLES[1:])}"
+            )
 
         return self
 
@@ -124,13 +131,16 @@ class SettingPart(_Strict):
             self.off_at_zero,
             changes_pixels=self.changes_pixels,
             role=role,
-            reference=None if self.reference is None else Opening(self.reference, is_choice=role != SAMPLES),
+            reference=None
+            if self.reference is None
+            else Opening(self.reference, is_choice=role != SAMPLES),
             tried_first=self.tried_first and len(self.tried) > 1,
             noun="sample" if role == SAMPLES else "",
         )
 
     def placed(self, value: Value) -> Value:
-        """A value as it stands in a JSON or TOML file: of its own type, unless it is written differently."""
+        """A value as it stands in a JSON or TOML file: of its own type, unless it is written
+        differently."""
         return self.written[word] if (word := self._plain(value)) in self.written else value
 
     def word_for(self, value: Value) -> str:
@@ -145,7 +155,8 @@ class SettingPart(_Strict):
 
 
 class PicturePart(_Strict):
-    """Where the picture appears. `kind` is "light" for linear EXR, "shown" for PNG, TIFF or JPEG as they are displayed."""
+    """Where the picture appears. `kind` is "light" for linear EXR, "shown" for PNG, TIFF or JPEG as
+    they are displayed."""
 
     kind: Literal["light", "shown"]
     suffix: Literal[".exr", ".png", ".tif", ".tiff", ".jpg", ".jpeg"]
@@ -154,7 +165,9 @@ class PicturePart(_Strict):
     @model_validator(mode="after")
     def _fits(self) -> "PicturePart":
         if (self.kind == "light") != (self.suffix == ".exr"):
-            raise ValueError(f"suffix={self.suffix}: pictures of light are .exr, shown ones .png, .tif or .jpg")
+            raise ValueError(
+                f"suffix={self.suffix}: pictures of light are .exr, shown ones .png, .tif or .jpg"
+            )
         return self
 
 
@@ -211,7 +224,11 @@ class ScenesPart(_Strict):
         for pattern in self.reads:
             parts = PurePosixPath(pattern).parts
             if not parts or ".." in parts or pattern.startswith(("/", "~")):
-                raise ValueError(f"reads: {pattern!r} leads out of the scene's folder; name files beside the scene")
+                raise ValueError(
+                    f"reads: {pattern!r} leads out of the scene's folder; name files beside "
+                    "the "
+                    "scene"
+                )
 
         return self
 
@@ -227,7 +244,8 @@ class RendererFile(_Strict):
     environment: Annotated[dict[str, Text], Field(max_length=200)] = {}
     version: Words = []
     copies: Annotated[dict[str, Text], Field(max_length=20)] = {}
-    """files that are copied into the folder of the render, by the name of the placeholder that stands for the copy"""
+    """files that are copied into the folder of the render, by the name of the placeholder that
+    stands for the copy"""
     picture: PicturePart
     seed: SeedPart | None = None
     reference: ReferencePart = ReferencePart()
@@ -240,20 +258,33 @@ class RendererFile(_Strict):
     def _holds_together(self) -> "RendererFile":
         known = {*PLACEHOLDERS, *self.copies}
         if set(self.copies) & set(PLACEHOLDERS):
-            raise ValueError(f"copies: {', '.join(sorted(set(self.copies) & set(PLACEHOLDERS)))}: is a placeholder already")
+            raise ValueError(
+                f"copies: {', '.join(sorted(set(self.copies) & set(PLACEHOLDERS)))}: is a "
+                "placeholder already"
+            )
 
         for where, text in self._texts():
             for hole in _HOLE.findall(text):
                 if hole not in known and not (hole == "value" and where.startswith("setting ")):
                     there = ", ".join(sorted(known))
-                    raise ValueError(f"{where}: {{{hole}}}: no such placeholder; there are {there}, and names of [copies]")
+                    raise ValueError(
+                        f"{where}: {{{hole}}}: no such placeholder; there are {there}, and "
+                        "names "
+                        "of [copies]"
+                    )
 
         for one in self.setting:
             if one.in_file is not None and one.in_file.file not in self.copies:
-                raise ValueError(f"setting {one.key}: in_file.file={one.in_file.file}: is not among copies")
+                raise ValueError(
+                    f"setting {one.key}: in_file.file={one.in_file.file}: is not among copies"
+                )
 
         if (self.seed is not None) != self.uses("seed"):
-            raise ValueError("seed: expected a table [seed] and {seed} somewhere in command or environment, or neither")
+            raise ValueError(
+                "seed: expected a table [seed] and {seed} somewhere in command or environment, "
+                "or "
+                "neither"
+            )
 
         for name, pattern in self.patterns.items():
             try:
@@ -294,7 +325,9 @@ class RendererFile(_Strict):
     def patterns(self) -> Mapping[str, str]:
         """Regular expressions by what they tell."""
         told = {"progress": self.times.progress, "first_picture": self.times.first_picture}
-        return {name: p for name, p in told.items() if p is not None} | {f"phase {p.name}": p.ends for p in self.times.phases}
+        return {name: p for name, p in told.items() if p is not None} | {
+            f"phase {p.name}": p.ends for p in self.times.phases
+        }
 
     @property
     def capabilities(self) -> Capabilities:
@@ -323,12 +356,15 @@ def filled(text: str, values: Mapping[str, str]) -> str:
 
 
 def described_by(seen: SeenFile) -> RendererFile:
-    """What a renderer file says. Raises RendererError naming the file, the place in it, and what is wrong there."""
+    """What a renderer file says. Raises RendererError naming the file, the place in it, and what is
+    wrong there."""
     path = seen.path
     try:
         text = seen.content.decode("utf-8")
     except UnicodeDecodeError as error:
-        raise RendererError(f"{path}: the renderer file cannot be read ({_words(error)})") from error
+        raise RendererError(
+            f"{path}: the renderer file cannot be read ({_words(error)})"
+        ) from error
 
     try:
         return parse_renderer_file(text)
@@ -344,7 +380,9 @@ def parse_renderer_file(text: str) -> RendererFile:
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"])
-        raise RendererError(f"{where + ': ' if where else ''}{first['msg'].removeprefix('Value error, ')}") from error
+        raise RendererError(
+            f"{where + ': ' if where else ''}{first['msg'].removeprefix('Value error, ')}"
+        ) from error
     except (ValueError, RecursionError, CatalogueError) as error:
         raise RendererError(_words(error)) from error
 

@@ -1,4 +1,5 @@
-"""A program's keeper: a process above it, to which all comes that the program starts, and which ends all of it."""
+"""A program's keeper: a process above it, to which all comes that the program starts, and which
+ends all of it."""
 
 import ctypes
 import os
@@ -21,8 +22,8 @@ _SUBREAPER = 36
 
 @dataclass(frozen=True)
 class Ended:
-    """How a program ended: `status` as `subprocess.Popen.returncode` has it, and how many processes were still there when it
-    had ended, and were ended then."""
+    """How a program ended: `status` as `subprocess.Popen.returncode` has it, and how many processes
+    were still there when it had ended, and were ended then."""
 
     status: int
     left_behind: int
@@ -38,19 +39,22 @@ class Ended:
 
 
 def begin_below_a_keeper(parent: int, writing: int) -> None:
-    """Between fork and exec: go on in a process of its own below this one, which stays as its keeper and writes how the
-    program ended to the pipe `writing`.
+    """Between fork and exec: go on in a process of its own below this one, which stays as its
+    keeper and writes how the program ended to the pipe `writing`.
 
-    Whatever the program starts comes to the keeper when its own parent ends, in whichever session and surroundings it is.
-    So what is below the keeper is the program's and nobody else's, and the keeper ends it: once the program has ended, when
-    it is asked to by SIGTERM, and when the thread of `parent` that started it ends.
+    Whatever the program starts comes to the keeper when its own parent ends, in whichever session
+    and surroundings it is. So what is below the keeper is the program's and nobody else's, and the
+    keeper ends it: once the program has ended, when it is asked to by SIGTERM, and when the thread
+    of `parent` that started it ends.
     """
     ctypes.CDLL(None, use_errno=True).prctl(_SUBREAPER, 1, 0, 0, 0)
     keeper = os.getpid()
     program = os.fork()
 
     if program == 0:
-        signal.signal(signal.SIGINT, signal.SIG_DFL)  # the worker ignores it, and a program inherits that
+        signal.signal(
+            signal.SIGINT, signal.SIG_DFL
+        )  # the worker ignores it, and a program inherits that
         end_with_parent(keeper)
         return
 

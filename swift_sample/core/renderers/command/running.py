@@ -37,8 +37,8 @@ class Bounds:
 
 @dataclass(frozen=True)
 class Ran:
-    """A program that ran to its end. Times and memory are those of all processes that it started; memory is the most at any
-    look."""
+    """A program that ran to its end. Times and memory are those of all processes that it started;
+    memory is the most at any look."""
 
     status: int
     seconds: float
@@ -101,11 +101,12 @@ def run_program(
     heard: Callable[[float, str], None] = lambda at, line: None,
     stopping: threading.Event | None = None,
 ) -> Ran:
-    """Run a program to its end; `heard` is told its output lines with the seconds since it began, `watched` is the folder
-    whose files count as its output. Nothing that it started outlives it, also what left its session and forgot who it was.
+    """Run a program to its end; `heard` is told its output lines with the seconds since it began,
+    `watched` is the folder whose files count as its output. Nothing that it started outlives it,
+    also what left its session and forgot who it was.
 
-    Raises RenderStoppedError where `stopping` is set meanwhile, RendererError where it cannot be started or takes more than
-    its bounds.
+    Raises RenderStoppedError where `stopping` is set meanwhile, RendererError where it cannot be
+    started or takes more than its bounds.
     """
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
     reading, writing = os.pipe()
@@ -126,7 +127,9 @@ def run_program(
         os.close(reading)
         words = getattr(error, "strerror", None) or str(error)
         raise RendererError(
-            f"{plain(command[0], 160)}: cannot be started ({words}); check command in the renderer file"
+            f"{plain(command[0], 160)}: cannot be started ({words}); check command in the "
+            "renderer "
+            "file"
         ) from error
     finally:
         os.close(writing)
@@ -163,7 +166,8 @@ def _watch(
     watched: Path | None,
     stopping: threading.Event | None,
 ) -> tuple[int, str]:
-    """Wait for the end: the most memory that was seen, and why it has to be ended, "" where it ended by itself."""
+    """Wait for the end: the most memory that was seen, and why it has to be ended, "" where it
+    ended by itself."""
     look = FIRST_LOOK
     peak = 0
     waiting = select.poll()
@@ -175,15 +179,34 @@ def _watch(
             return peak, "stopped"
 
         peak = max(peak, _memory(keeper.pid))
-        written = listener.bytes + (_bytes_in(watched) if watched is not None and bounds.output_bytes else 0)
+        written = listener.bytes + (
+            _bytes_in(watched) if watched is not None and bounds.output_bytes else 0
+        )
         taken = time.perf_counter() - began
 
         if taken > bounds.seconds:
-            return peak, f"it was ended after {taken:.0f} s, more than the {bounds.seconds:g} s that its file allows"
+            return (
+                peak,
+                (
+                    f"it was ended after {taken:.0f} s, more than the {bounds.seconds:g} s that "
+                    "its "
+                    "file allows"
+                ),
+            )
         if bounds.memory_bytes is not None and peak > bounds.memory_bytes:
-            return peak, f"it was ended at {peak / 2**20:.0f} MiB of memory, more than its file allows"
+            return (
+                peak,
+                f"it was ended at {peak / 2**20:.0f} MiB of memory, more than its file allows",
+            )
         if bounds.output_bytes is not None and written > bounds.output_bytes:
-            return peak, f"it was ended when it had written {written / 2**20:.0f} MiB, more than its file allows"
+            return (
+                peak,
+                (
+                    f"it was ended when it had written {written / 2**20:.0f} MiB, more than its "
+                    "file "
+                    "allows"
+                ),
+            )
 
     return peak, ""
 

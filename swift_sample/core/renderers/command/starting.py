@@ -1,4 +1,5 @@
-"""Renderer files to begin with: from a command line, and settings that a form was filled in with."""
+"""Renderer files to begin with: from a command line, and settings that a form was filled in
+with."""
 
 import shlex
 from collections.abc import Mapping, Sequence
@@ -13,7 +14,8 @@ from swift_sample.core.settings.setting import SAMPLES
 
 @dataclass(frozen=True)
 class FormSetting:
-    """One line of the form: `today` and `tried` as they were typed, `words` the argument with {value} in it."""
+    """One line of the form: `today` and `tried` as they were typed, `words` the argument with
+    {value} in it."""
 
     label: str
     today: str
@@ -26,12 +28,18 @@ EXAMPLE = (FormSetting("Samples", "64", "16 32 64", "--samples {value}", True),)
 
 
 def starting_file(
-    name: str, command: str, suffix: str, settings: Sequence[FormSetting] = EXAMPLE, copies: Mapping[str, str] | None = None
+    name: str,
+    command: str,
+    suffix: str,
+    settings: Sequence[FormSetting] = EXAMPLE,
+    copies: Mapping[str, str] | None = None,
 ) -> str:
-    """Its text. `copies` are files that each render gets a copy of, by the placeholder for the copy. Raises RendererError
-    where something cannot be read, or the file would be none."""
+    """Its text. `copies` are files that each render gets a copy of, by the placeholder for the
+    copy. Raises RendererError where something cannot be read, or the file would be none."""
     document = tomlkit.document()
-    document.add(tomlkit.comment(f"How Swift Sample starts {name}. docs/renderers.md explains every line."))
+    document.add(
+        tomlkit.comment(f"How Swift Sample starts {name}. docs/renderers.md explains every line.")
+    )
     document["format"] = 1
     document["name"] = name
     document["title"] = name
@@ -59,11 +67,14 @@ def _words(text: str, what: str) -> list[str]:
     try:
         return shlex.split(text)
     except ValueError as error:
-        raise RendererError(f"{what}: cannot be read ({error}); close every quotation mark") from error
+        raise RendererError(
+            f"{what}: cannot be read ({error}); close every quotation mark"
+        ) from error
 
 
 def _table(one: FormSetting) -> "tomlkit.items.Table":
-    """A setting as numbers where all values are some, yes and no where all are that, else as words."""
+    """A setting as numbers where all values are some, yes and no where all are that, else as
+    words."""
     label = one.label.strip()
     typed = [word.strip(",;") for word in one.tried.replace(",", " ").split()]
     values = list(dict.fromkeys([*typed, one.today.strip()]))

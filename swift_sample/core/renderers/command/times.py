@@ -18,7 +18,9 @@ class Told:
     """Hears a program's lines as they arrive."""
 
     def __init__(self, described: RendererFile, progress: Callable[[float], None]) -> None:
-        self._patterns = {name: regex.compile(pattern) for name, pattern in described.patterns.items()}
+        self._patterns = {
+            name: regex.compile(pattern) for name, pattern in described.patterns.items()
+        }
         self._progress = progress
         self._tells_first = described.times.first_picture is not None
         self._phases = [phase.name for phase in described.times.phases]
@@ -33,7 +35,9 @@ class Told:
                 found = self._patterns[name].search(line, timeout=MATCH_SECONDS)
             except TimeoutError:
                 del self._patterns[name]
-                self.notes.append(f"times.{name}: the pattern takes too long to look for and was given up")
+                self.notes.append(
+                    f"times.{name}: the pattern takes too long to look for and was given up"
+                )
                 continue
 
             if found is None:
@@ -55,7 +59,8 @@ class Told:
         self._progress(min(max(share, 0.0), 1.0))
 
     def seconds(self, total: float, report: Path | None) -> dict[str, float]:
-        """By phase, with `total`, and `first_picture` where it is told. What is not told is left out."""
+        """By phase, with `total`, and `first_picture` where it is told. What is not told is left
+        out."""
         found: dict[str, float] = {}
         last = 0.0
 
@@ -66,7 +71,9 @@ class Told:
 
         if self._tells_first:
             if self.first_picture is None:
-                self.notes.append("no line told when there was a first picture; it counts as the end")
+                self.notes.append(
+                    "no line told when there was a first picture; it counts as the end"
+                )
             found["first_picture"] = total if self.first_picture is None else self.first_picture
 
         if report is not None:
@@ -74,7 +81,9 @@ class Told:
 
         known = {name: seconds for name, seconds in found.items() if name != "first_picture"}
         if known and sum(known.values()) > total * 1.05 + 0.05:
-            self.notes.append("its phases add up to more than the whole render, so they are left out")
+            self.notes.append(
+                "its phases add up to more than the whole render, so they are left out"
+            )
             found = {name: seconds for name, seconds in found.items() if name == "first_picture"}
 
         return {**found, "total": total}

@@ -1,5 +1,5 @@
-"""Which renderer files a person has seen and confirmed. They name programs to start, so none is believed before; a file that
-changes, or stands in another folder, is asked about again."""
+"""Which renderer files a person has seen and confirmed. They name programs to start, so none is
+believed before; a file that changes, or stands in another folder, is asked about again."""
 
 import hashlib
 import json
@@ -14,10 +14,11 @@ from swift_sample.core.files import read_bytes, written_whole
 
 @dataclass(frozen=True)
 class SeenFile:
-    """A renderer file as it was read: what a person is shown, confirms, and has started is this and nothing else.
+    """A renderer file as it was read: what a person is shown, confirms, and has started is this and
+    nothing else.
 
-    `path` is where the file itself stands, with every link followed, so that the programs beside it are those that were
-    beside it when it was confirmed.
+    `path` is where the file itself stands, with every link followed, so that the programs beside it
+    are those that were beside it when it was confirmed.
     """
 
     path: Path
@@ -31,7 +32,8 @@ class SeenFile:
 
 
 def seen_file(path: Path) -> SeenFile:
-    """A renderer file, read once. Raises RendererError where it cannot be read, or is larger than any is."""
+    """A renderer file, read once. Raises RendererError where it cannot be read, or is larger than
+    any is."""
     try:
         real = path.resolve()
         return SeenFile(real, read_bytes(real))

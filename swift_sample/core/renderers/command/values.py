@@ -1,4 +1,5 @@
-"""How a configuration reaches a program: as words, environment variables, places in copied files, or one JSON file of all."""
+"""How a configuration reaches a program: as words, environment variables, places in copied files,
+or one JSON file of all."""
 
 import json
 import shutil
@@ -43,8 +44,11 @@ class Prepared:
     report: Path | None
 
 
-def prepare(described: RendererFile, here: Path, configuration: Configuration, order: Order, work: Path) -> Prepared:
-    """Copy, edit and write what a program reads, in the folder `work`; `here` is the folder of the renderer file.
+def prepare(
+    described: RendererFile, here: Path, configuration: Configuration, order: Order, work: Path
+) -> Prepared:
+    """Copy, edit and write what a program reads, in the folder `work`; `here` is the folder of the
+    renderer file.
 
     Raises RendererError where a file cannot be edited as described.
     """
@@ -115,7 +119,8 @@ def _copied(source: Path, work: Path, name: str) -> Path:
         shutil.copyfile(source, target)
     except OSError as error:
         raise RendererError(
-            f"{source}: cannot be copied for {name} ({error.strerror}); check copies in the renderer file"
+            f"{source}: cannot be copied for {name} ({error.strerror}); check copies in the "
+            "renderer file"
         ) from error
 
     return target
@@ -126,10 +131,16 @@ def _edit(path: Path, wanted: list[tuple[InFile, Value, str]]) -> None:
     try:
         text = read_text(path)
     except (OSError, UnicodeDecodeError) as error:
-        raise RendererError(f"{path.name}: the copied file is no text that could be edited") from error
+        raise RendererError(
+            f"{path.name}: the copied file is no text that could be edited"
+        ) from error
 
     for kind, members in (("pointer", []), ("key", []), ("between", [])):
-        members += [(place, value, written) for place, value, written in wanted if getattr(place, kind) is not None]
+        members += [
+            (place, value, written)
+            for place, value, written in wanted
+            if getattr(place, kind) is not None
+        ]
         if not members:
             continue
 
@@ -140,15 +151,26 @@ def _edit(path: Path, wanted: list[tuple[InFile, Value, str]]) -> None:
 
         document = _parsed(text, kind, path)
         for place, value, _ in members:
-            steps = place.pointer.split("/")[1:] if place.pointer is not None else str(place.key).split(".")
+            steps = (
+                place.pointer.split("/")[1:]
+                if place.pointer is not None
+                else str(place.key).split(".")
+            )
             _put(
                 document,
-                [step.replace("~1", "/").replace("~0", "~") if kind == "pointer" else step for step in steps],
+                [
+                    step.replace("~1", "/").replace("~0", "~") if kind == "pointer" else step
+                    for step in steps
+                ],
                 value,
                 path,
             )
 
-        text = json.dumps(document, ensure_ascii=False) if kind == "pointer" else tomlkit.dumps(document)
+        text = (
+            json.dumps(document, ensure_ascii=False)
+            if kind == "pointer"
+            else tomlkit.dumps(document)
+        )
 
     path.write_text(text, "utf-8")
 
@@ -158,12 +180,14 @@ def _parsed(text: str, kind: str, path: Path) -> Any:
         return json.loads(text) if kind == "pointer" else tomlkit.parse(text)
     except (ValueError, RecursionError, TOMLKitError) as error:
         raise RendererError(
-            f"{path.name}: the copied file is no {'JSON' if kind == 'pointer' else 'TOML'} ({plain(str(error), 120)})"
+            f"{path.name}: the copied file is no {'JSON' if kind == 'pointer' else 'TOML'} "
+            f"({plain(str(error), 120)})"
         ) from error
 
 
 def _put(document: Any, steps: list[str], value: Value, path: Path) -> None:
-    """Replace what is there; a place that is not there is a mistake in the renderer file, and not made."""
+    """Replace what is there; a place that is not there is a mistake in the renderer file, and not
+    made."""
     at = document
     try:
         for step in steps[:-1]:
@@ -174,7 +198,9 @@ def _put(document: Any, steps: list[str], value: Value, path: Path) -> None:
         at[last] = value
     except (KeyError, IndexError, ValueError, TypeError) as error:
         raise RendererError(
-            f"{path.name}: there is no {'/'.join(steps)} in the copied file; check in_file in the renderer file"
+            f"{path.name}: there is no {'/'.join(steps)} in the copied file; check in_file in "
+            "the "
+            "renderer file"
         ) from error
 
 
@@ -186,21 +212,25 @@ def _between(text: str, place: InFile, written: str, path: Path) -> str:
 
     if last < 0:
         raise RendererError(
-            f"{path.name}: the copied file has nothing between {start!r} and {end!r}; check in_file in the renderer file"
+            f"{path.name}: the copied file has nothing between {start!r} and {end!r}; check "
+            "in_file in the renderer file"
         )
 
     return text[: first + len(start)] + written + text[last:]
 
 
 def command_words(prepared: Prepared, shown: Mapping[str, str] | None = None) -> str:
-    """A command line for people to read: words with spaces in quotation marks, paths as `shown` names them."""
+    """A command line for people to read: words with spaces in quotation marks, paths as `shown`
+    names them."""
     told = []
     for word in prepared.command:
         for long, short in (shown or {}).items():
             word = word.replace(long, short)
 
         told.append(
-            word if word and all(c.isprintable() and not c.isspace() and c not in "\"'" for c in word) else repr(word)
+            word
+            if word and all(c.isprintable() and not c.isspace() and c not in "\"'" for c in word)
+            else repr(word)
         )
 
     return " ".join(told)

@@ -34,7 +34,9 @@ class FinishedRenderer(Renderer):
 
 class FinishedEngine(Engine):
     def draw(self, *_: object) -> None:  # type: ignore[override]
-        raise RendererError("these renders are finished: their pictures are measured, and no others can be made")
+        raise RendererError(
+            "these renders are finished: their pictures are measured, and no others can be made"
+        )
 
 
 MEASURING = FinishedRenderer(Catalogue(NAME, ()))

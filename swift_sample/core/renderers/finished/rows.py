@@ -1,4 +1,5 @@
-"""Finished renders as rows: a picture, the seconds that it took, and values of settings; and the settings that they make."""
+"""Finished renders as rows: a picture, the seconds that it took, and values of settings; and the
+settings that they make."""
 
 import re
 from collections.abc import Mapping, Sequence
@@ -7,7 +8,14 @@ from pathlib import Path
 from typing import Any
 
 from swift_sample.core.errors import UsageError
-from swift_sample.core.settings import Capabilities, Catalogue, Configuration, Opening, Setting, Value
+from swift_sample.core.settings import (
+    Capabilities,
+    Catalogue,
+    Configuration,
+    Opening,
+    Setting,
+    Value,
+)
 
 NAME = "finished"
 """Of the renderer that such studies have, which cannot be started."""
@@ -16,13 +24,24 @@ MOST_COLUMNS = 60
 EMPTY = "(empty)"
 _NUMBER = re.compile(r"^[+-]?(\d+([.,]\d*)?|[.,]\d+)([eE][+-]?\d+)?$")
 _CLOCK = re.compile(r"^(?:(\d+):)?(\d{1,2}):(\d{1,2}(?:[.,]\d+)?)$")
-_UNITS = {"": 1.0, "s": 1.0, "sec": 1.0, "secs": 1.0, "seconds": 1.0, "ms": 0.001, "min": 60.0, "m": 60.0, "h": 3600.0}
+_UNITS = {
+    "": 1.0,
+    "s": 1.0,
+    "sec": 1.0,
+    "secs": 1.0,
+    "seconds": 1.0,
+    "ms": 0.001,
+    "min": 60.0,
+    "m": 60.0,
+    "h": 3600.0,
+}
 SWITCHES = {"yes": True, "no": False, "true": True, "false": False, "on": True, "off": False}
 
 
 @dataclass(frozen=True)
 class Row:
-    """One finished render. `repeat` tells renders with the same settings apart; memory in bytes, None where nobody told."""
+    """One finished render. `repeat` tells renders with the same settings apart; memory in bytes,
+    None where nobody told."""
 
     picture: Path
     seconds: float
@@ -69,10 +88,13 @@ def key_of(name: str) -> str:
 
 
 def catalogue_of(rows: Sequence[Row]) -> Catalogue:
-    """The settings that the columns of rows make: numbers, switches or choices, by what stands in them. Raises UsageError."""
+    """The settings that the columns of rows make: numbers, switches or choices, by what stands in
+    them. Raises UsageError."""
     columns = list(dict.fromkeys(name for row in rows for name in row.values))
     if len(columns) > MOST_COLUMNS:
-        raise UsageError(f"{len(columns)} columns are settings, at most {MOST_COLUMNS} can be; leave some out")
+        raise UsageError(
+            f"{len(columns)} columns are settings, at most {MOST_COLUMNS} can be; leave some out"
+        )
 
     keys: dict[str, str] = {}
     for name in columns:
@@ -81,11 +103,14 @@ def catalogue_of(rows: Sequence[Row]) -> Catalogue:
             raise UsageError(f"{name}: another column has the same name for a setting; rename one")
         keys[name] = key
 
-    return Catalogue(NAME, [_setting(name, keys[name], rows) for name in columns], Capabilities(starts=False))
+    return Catalogue(
+        NAME, [_setting(name, keys[name], rows) for name in columns], Capabilities(starts=False)
+    )
 
 
 def _setting(name: str, key: str, rows: Sequence[Row]) -> Setting:
-    """A column as a setting. Its default is in the reference, which is one picture whatever the settings of others."""
+    """A column as a setting. Its default is in the reference, which is one picture whatever the
+    settings of others."""
     texts = list(dict.fromkeys(row.values.get(name, "").strip() for row in rows))
     more: dict[str, Any] = {}
     tried: tuple[Value, ...]
@@ -106,7 +131,18 @@ def _setting(name: str, key: str, rows: Sequence[Row]) -> Setting:
 
     label = name.strip()[:60] or key
     default = tried[-1]
-    return Setting(key, "", label, "", kind, default, tried, short=label, reference=Opening(default, is_choice=False), **more)
+    return Setting(
+        key,
+        "",
+        label,
+        "",
+        kind,
+        default,
+        tried,
+        short=label,
+        reference=Opening(default, is_choice=False),
+        **more,
+    )
 
 
 def configuration_of(row: Row, catalogue: Catalogue) -> Configuration:

@@ -1,4 +1,5 @@
-"""Reading finished renders from a table, or from pictures alone by their headers, names and folders."""
+"""Reading finished renders from a table, or from pictures alone by their headers, names and
+folders."""
 
 import csv
 import io
@@ -13,11 +14,27 @@ from pathlib import Path
 from swift_sample.core.errors import PictureError, UsageError
 from swift_sample.core.files import read_text
 from swift_sample.core.picture.exr import read_record
-from swift_sample.core.renderers.finished.rows import MOST_ROWS, SWITCHES, Row, number_of, seconds_of
+from swift_sample.core.renderers.finished.rows import (
+    MOST_ROWS,
+    SWITCHES,
+    Row,
+    number_of,
+    seconds_of,
+)
 
 SUFFIXES = (".exr", ".png", ".jpg", ".jpeg", ".tif", ".tiff")
 PICTURE = ("picture", "file", "image", "filename", "path", "render")
-SECONDS = ("seconds", "time", "duration", "render time", "rendertime", "render_time", "time (s)", "seconds (s)", "s")
+SECONDS = (
+    "seconds",
+    "time",
+    "duration",
+    "render time",
+    "rendertime",
+    "render_time",
+    "time (s)",
+    "seconds (s)",
+    "s",
+)
 MEMORY = ("memory", "memory_mb", "memory (mb)", "peak memory", "ram", "mb")
 MOST_ENTRIES = 50_000
 """Files and folders that are looked at for pictures."""
@@ -30,22 +47,30 @@ KNOWN = {
     "machine": ("machine", "host", "node", "computer"),
 }
 """What columns are called that are no settings."""
-_IN_NAME = re.compile(r"([a-z]+)[ _=-]?(\d+(?:\.\d+)?)(?![a-z0-9.])|(\d+(?:\.\d+)?)(s|sec|min)(?![a-z])", re.IGNORECASE)
+_IN_NAME = re.compile(
+    r"([a-z]+)[ _=-]?(\d+(?:\.\d+)?)(?![a-z0-9.])|(\d+(?:\.\d+)?)(s|sec|min)(?![a-z])",
+    re.IGNORECASE,
+)
 
 
 def read_table(path: Path) -> list[Row]:
-    """Rows of a CSV file with a line of headings; pictures are found from its folder. Raises UsageError that names the line
-    and what is wrong there."""
+    """Rows of a CSV file with a line of headings; pictures are found from its folder. Raises
+    UsageError that names the line and what is wrong there."""
     try:
         text = read_text(path)
     except (OSError, UnicodeDecodeError) as error:
         raise UsageError(
-            f"{path}: the table cannot be read ({getattr(error, 'strerror', None) or 'it is no text'})"
+            f"{path}: the table cannot be read "
+            f"({getattr(error, 'strerror', None) or 'it is no text'})"
         ) from error
 
     text = text.lstrip("\ufeff")
     delimiter = max((";", "\t", ","), key=text.partition("\n")[0].count)
-    lines = [line for line in csv.reader(io.StringIO(text), delimiter=delimiter) if any(cell.strip() for cell in line)]
+    lines = [
+        line
+        for line in csv.reader(io.StringIO(text), delimiter=delimiter)
+        if any(cell.strip() for cell in line)
+    ]
 
     if len(lines) < 2:
         raise UsageError(f"{path}: expected a line of headings and a line for each render")
@@ -55,11 +80,15 @@ def read_table(path: Path) -> list[Row]:
     headings = [heading.strip() for heading in lines[0]]
     columns = _columns(path, headings)
     machines = {
-        line[columns["machine"]].strip() for line in lines[1:] if "machine" in columns and len(line) > columns["machine"]
+        line[columns["machine"]].strip()
+        for line in lines[1:]
+        if "machine" in columns and len(line) > columns["machine"]
     }
 
     if len(machines) > 1:
-        raise UsageError(f"{path}: has times of {len(machines)} machines, which never mix; make a table for each")
+        raise UsageError(
+            f"{path}: has times of {len(machines)} machines, which never mix; make a table for each"
+        )
 
     rows = [_row(path, number, line, headings, columns) for number, line in enumerate(lines[1:], 2)]
     return told_apart(rows, path)
@@ -84,7 +113,9 @@ def _columns(path: Path, headings: list[str]) -> dict[str, int]:
     return found
 
 
-def _row(path: Path, number: int, line: list[str], headings: list[str], columns: Mapping[str, int]) -> Row:
+def _row(
+    path: Path, number: int, line: list[str], headings: list[str], columns: Mapping[str, int]
+) -> Row:
     def cell(what: str) -> str:
         place = columns.get(what)
         return line[place].strip() if place is not None and place < len(line) else ""
@@ -92,7 +123,9 @@ def _row(path: Path, number: int, line: list[str], headings: list[str], columns:
     where = f"{path}, line {number}"
     if len(line) > len(headings):
         raise UsageError(
-            f"{where}: has {len(line)} cells for {len(headings)} headings; put values with commas in quotation marks"
+            f"{where}: has {len(line)} cells for {len(headings)} headings; put values with "
+            "commas "
+            "in quotation marks"
         )
 
     try:
@@ -106,12 +139,19 @@ def _row(path: Path, number: int, line: list[str], headings: list[str], columns:
     picture = path.parent / cell("picture")
     if not cell("picture") or not picture.is_file():
         raise UsageError(
-            f"{where}: there is no picture {cell('picture') or '(empty)'}; give its place from the table's folder"
+            f"{where}: there is no picture {cell('picture') or '(empty)'}; give its place from "
+            "the "
+            "table's folder"
         )
 
     rest = {k: name for k, name in enumerate(headings) if k not in columns.values() and name}
     return Row(
-        picture, seconds, {name: line[k].strip() if k < len(line) else "" for k, name in rest.items()}, memory, seed, repeat
+        picture,
+        seconds,
+        {name: line[k].strip() if k < len(line) else "" for k, name in rest.items()},
+        memory,
+        seed,
+        repeat,
     )
 
 
@@ -121,10 +161,15 @@ def told_apart(rows: Sequence[Row], source: Path) -> list[Row]:
     pictures: dict[Path, int] = {}
 
     for row in rows:
-        key = (tuple(sorted((name, _meant(text)) for name, text in row.values.items())), row.seed, row.repeat)
+        key = (
+            tuple(sorted((name, _meant(text)) for name, text in row.values.items())),
+            row.seed,
+            row.repeat,
+        )
         if key in seen:
             raise UsageError(
-                f"{source}: {seen[key].picture.name} and {row.picture.name} have the same settings; "
+                f"{source}: {seen[key].picture.name} and {row.picture.name} have the same "
+                "settings; "
                 "where they are repeats, add a column called repeat or seed"
             )
 
@@ -147,8 +192,9 @@ def _meant(text: str) -> str:
 
 
 def guess_rows(pictures: Sequence[Path], folder: Path) -> tuple[list[Row], list[str]]:
-    """What pictures say of themselves: seconds and settings by EXR headers that this program wrote, numbers in file names
-    ("s64_b8_12.5s.png"), and names of subfolders. Seconds are 0 where nothing tells them; with words about that."""
+    """What pictures say of themselves: seconds and settings by EXR headers that this program wrote,
+    numbers in file names ("s64_b8_12.5s.png"), and names of subfolders. Seconds are 0 where nothing
+    tells them; with words about that."""
     rows = []
     notes = []
     for picture in pictures:
@@ -157,7 +203,9 @@ def guess_rows(pictures: Sequence[Path], folder: Path) -> tuple[list[Row], list[
     names = [name for name in dict.fromkeys(name for row in rows for name in row.values)]
     told = {name: {row.values.get(name, "") for row in rows} for name in names}
     varied = [name for name in names if len(told[name]) > 1]
-    rows = [replace(row, values={name: row.values.get(name, "") for name in varied}) for row in rows]
+    rows = [
+        replace(row, values={name: row.values.get(name, "") for name in varied}) for row in rows
+    ]
     untold = sum(row.seconds <= 0 for row in rows)
 
     if untold:
@@ -174,7 +222,11 @@ def _from_header(picture: Path) -> Row | None:
         told = json.loads(read_record(picture))
         values = {str(key): _text(value) for key, value in told["settings"].items()}
         return Row(
-            picture, float(told["seconds"]["total"]), values, int(told.get("peak_memory_bytes", 0)) or None, int(told["seed"])
+            picture,
+            float(told["seconds"]["total"]),
+            values,
+            int(told.get("peak_memory_bytes", 0)) or None,
+            int(told["seed"]),
         )
     except (PictureError, OSError, ValueError, KeyError, TypeError, AttributeError):
         return None
@@ -202,8 +254,8 @@ def _text(value: object) -> str:
 
 
 def pictures_in(folder: Path) -> list[Path]:
-    """All pictures of a folder and the folders in it, by name. Raises UsageError where there is no such folder, or so much in
-    it that it can hardly be one of renders."""
+    """All pictures of a folder and the folders in it, by name. Raises UsageError where there is no
+    such folder, or so much in it that it can hardly be one of renders."""
     if not folder.is_dir():
         raise UsageError(f"{folder}: no such folder")
 
@@ -216,7 +268,8 @@ def pictures_in(folder: Path) -> list[Path]:
 
         if len(found) > MOST_ROWS or seen > MOST_ENTRIES:
             raise UsageError(
-                f"{folder}: holds more than {MOST_ROWS:,} pictures or {MOST_ENTRIES:,} files; choose a folder of renders"
+                f"{folder}: holds more than {MOST_ROWS:,} pictures or {MOST_ENTRIES:,} files; "
+                "choose a folder of renders"
             )
 
     return sorted(found)
@@ -232,7 +285,11 @@ def table_text(rows: Sequence[Row], folder: Path) -> str:
     for row in rows:
         picture = os.path.relpath(row.picture, folder)
         writer.writerow(
-            [picture, f"{row.seconds:g}" if row.seconds > 0 else "", *(row.values.get(name, "") for name in names)]
+            [
+                picture,
+                f"{row.seconds:g}" if row.seconds > 0 else "",
+                *(row.values.get(name, "") for name in names),
+            ]
         )
 
     return out.getvalue()

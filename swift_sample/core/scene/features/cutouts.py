@@ -1,7 +1,9 @@
-"""Cut-outs as geometry: triangles are cut along the outline of a mask, so that no ray has to read the mask any more.
+"""Cut-outs as geometry: triangles are cut along the outline of a mask, so that no ray has to read
+the mask any more.
 
-The outline is where the texture's alpha, between texels, crosses the cut-off (marching squares), simplified by ERROR_TEXELS
-at most. What a texture cuts out of triangles that show the same part of it is found once, and kept on disk by its content.
+The outline is where the texture's alpha, between texels, crosses the cut-off (marching squares),
+simplified by ERROR_TEXELS at most. What a texture cuts out of triangles that show the same part of
+it is found once, and kept on disk by its content.
 """
 
 import hashlib
@@ -23,7 +25,8 @@ VERSION = 1
 
 
 def as_geometry(scene: Scene, is_cut: Callable[[Material], bool]) -> Scene:
-    """The scene with the cut-outs of these materials as geometry, and a note for each that says what became of it.
+    """The scene with the cut-outs of these materials as geometry, and a note for each that says
+    what became of it.
 
     Raises SceneError where the outline is too long for that.
     """
@@ -37,30 +40,42 @@ def as_geometry(scene: Scene, is_cut: Callable[[Material], bool]) -> Scene:
         if is_cut(material):
             made, seconds = cut_out(mesh, material)
             before, after, took = told.get(material.name, [0, 0, 0.0])
-            told[material.name] = [before + len(mesh.corners), after + len(made.corners), max(took, seconds)]
+            told[material.name] = [
+                before + len(mesh.corners),
+                after + len(made.corners),
+                max(took, seconds),
+            ]
             added += len(made.corners) - len(mesh.corners)
             mesh = made
 
         meshes.append(mesh)
         words = over(scene.triangle_count + added, TRIANGLES, "triangles")
         if words:
-            raise SceneError(f"{material.name}: with cut-outs as geometry the scene {words}; keep the mask")
+            raise SceneError(
+                f"{material.name}: with cut-outs as geometry the scene {words}; keep the mask"
+            )
 
     for name, (before, after, took) in told.items():
         notes.append(
-            f"{name}: its cut-outs are geometry, {after:,.0f} triangles in place of {before:,.0f}; cut in {took:.2g} s, once"
+            f"{name}: its cut-outs are geometry, {after:,.0f} triangles in place of "
+            f"{before:,.0f}; "
+            f"cut in {took:.2g} s, once"
         )
 
-    materials = [replace(m, opacity_mode=OPAQUE, opacity=1.0) if is_cut(m) else m for m in scene.materials]
+    materials = [
+        replace(m, opacity_mode=OPAQUE, opacity=1.0) if is_cut(m) else m for m in scene.materials
+    ]
     return replace(scene, meshes=meshes, materials=materials, notes=notes)
 
 
 def cut_out(mesh: Mesh, material: Material) -> tuple[Mesh, float]:
-    """What the material's mask leaves of a mesh, and the seconds that cutting took when it was done. Raises SceneError."""
+    """What the material's mask leaves of a mesh, and the seconds that cutting took when it was
+    done. Raises SceneError."""
     use = material.textures.get("base")
     if len(mesh.colours) and mesh.colours[:, 3].min() < 1:
         raise SceneError(
-            f"{material.name}: colours of corners are see-through as well, which no outline follows; keep the mask"
+            f"{material.name}: colours of corners are see-through as well, which no outline "
+            "follows; keep the mask"
         )
 
     uvs = (mesh.second_uvs if use.uv_set else mesh.uvs) if use is not None else mesh.uvs
@@ -74,15 +89,17 @@ def cut_out(mesh: Mesh, material: Material) -> tuple[Mesh, float]:
 
 
 def _texels_shown(use: TextureUse, uvs: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Which part of the texture each triangle shows, in texels, those that show the same once: float64[u, 3, 2], and for
-    every triangle which of them it is. uvs: float[t, 3, 2]."""
+    """Which part of the texture each triangle shows, in texels, those that show the same once:
+    float64[u, 3, 2], and for every triangle which of them it is. uvs: float[t, 3, 2]."""
     transform = np.asarray(use.transform, float)
     places = uvs.astype(float) @ transform[:, :2].T + transform[:, 2]
 
     for axis, wrap in enumerate(use.texture.wrap):
         period = 0 if wrap == CLAMP else 2 if wrap == MIRROR else 1
         if period:
-            places[..., axis] -= period * np.floor(places[..., axis].min(axis=1) / period + 1e-6)[:, None]
+            places[..., axis] -= (
+                period * np.floor(places[..., axis].min(axis=1) / period + 1e-6)[:, None]
+            )
 
     texels = np.round(places * use.texture.size, 3)
     unique, same = np.unique(texels.reshape(-1, 6), axis=0, return_inverse=True)
@@ -97,7 +114,9 @@ def _pieces(use: TextureUse, material: Material, shown: np.ndarray) -> Pieces:
     """From the disk where the same was cut before."""
     level = material.opacity_cutoff / max(material.opacity, 1e-6)
     text = f"{VERSION} {ERROR_TEXELS} {use.texture.key} {use.texture.wrap} {level:.6f}"
-    path = cutouts_folder() / f"{hashlib.sha256(text.encode() + shown.tobytes()).hexdigest()[:24]}.npz"
+    path = (
+        cutouts_folder() / f"{hashlib.sha256(text.encode() + shown.tobytes()).hexdigest()[:24]}.npz"
+    )
 
     try:
         with np.load(path, allow_pickle=False) as found:
@@ -115,7 +134,8 @@ def _pieces(use: TextureUse, material: Material, shown: np.ndarray) -> Pieces:
             np.savez(stream, **{field.name: getattr(made, field.name) for field in fields(Pieces)})
     except OSError as error:
         raise SceneError(
-            f"{path.parent}: cut-outs cannot be written ({one_line(error)}); free some space, or clear it with "
+            f"{path.parent}: cut-outs cannot be written ({one_line(error)}); free some space, or "
+            "clear it with "
             "`swift-sample check --clear cutouts`"
         ) from error
 
@@ -123,7 +143,8 @@ def _pieces(use: TextureUse, material: Material, shown: np.ndarray) -> Pieces:
 
 
 def _assembled(mesh: Mesh, pieces: Pieces, same: np.ndarray) -> tuple[Mesh, float]:
-    """The mesh of what is left of each of its triangles, which shows the part `same` of the texture."""
+    """The mesh of what is left of each of its triangles, which shows the part `same` of the
+    texture."""
     weights_of = _spread(pieces.weights_each, same)
     triangles_of = _spread(pieces.corners_each, same)
     of_vertex = np.repeat(np.arange(len(same)), pieces.weights_each[same])
@@ -140,7 +161,11 @@ def _assembled(mesh: Mesh, pieces: Pieces, same: np.ndarray) -> tuple[Mesh, floa
         return made
 
     normals = mixed(mesh.normals)
-    normals = normals / np.maximum(np.linalg.norm(normals, axis=-1, keepdims=True), 1e-12) if len(normals) else normals
+    normals = (
+        normals / np.maximum(np.linalg.norm(normals, axis=-1, keepdims=True), 1e-12)
+        if len(normals)
+        else normals
+    )
 
     made = replace(
         mesh,
@@ -156,7 +181,12 @@ def _assembled(mesh: Mesh, pieces: Pieces, same: np.ndarray) -> tuple[Mesh, floa
 
 
 def _spread(each: np.ndarray, same: np.ndarray) -> np.ndarray:
-    """Places in a list that has `each` entries for every part, of the entries of all parts in `same`, one after another."""
+    """Places in a list that has `each` entries for every part, of the entries of all parts in
+    `same`, one after another."""
     first = np.cumsum(each) - each
     counts = each[same]
-    return np.arange(counts.sum()) - np.repeat(np.cumsum(counts) - counts, counts) + np.repeat(first[same], counts)
+    return (
+        np.arange(counts.sum())
+        - np.repeat(np.cumsum(counts) - counts, counts)
+        + np.repeat(first[same], counts)
+    )

@@ -1,4 +1,5 @@
-"""What every kind of feature has: what it is called, its cheaper values, whose it is, and a scene without it."""
+"""What every kind of feature has: what it is called, its cheaper values, whose it is, and a scene
+without it."""
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterable
@@ -25,8 +26,8 @@ SKY = "sky"
 
 @dataclass(frozen=True)
 class Kind(ABC):
-    """One kind of feature. `what` ends the keys of its settings, `rays` are the kinds of rays that pay for it, none where all
-    do."""
+    """One kind of feature. `what` ends the keys of its settings, `rays` are the kinds of rays that
+    pay for it, none where all do."""
 
     what: str
     label: str
@@ -41,7 +42,8 @@ class Kind(ABC):
 
     @abstractmethod
     def applied(self, scene: Scene, owner: str, value: str) -> Scene:
-        """The scene with a cheaper value; the scene given is not changed. Raises SceneError where that cannot be made."""
+        """The scene with a cheaper value; the scene given is not changed. Raises SceneError where
+        that cannot be made."""
 
     def remark(self, scene: Scene, owner: str) -> str:
         """What about it can be said without rendering; "" for nothing."""

@@ -23,8 +23,8 @@ class Feature:
 
 
 def features_of(scene: Scene) -> list[Feature]:
-    """Every feature of everything that is used: those of materials, objects, lights, haze and sky, each in the order of the
-    scene, those of one owner together."""
+    """Every feature of everything that is used: those of materials, objects, lights, haze and sky,
+    each in the order of the scene, those of one owner together."""
     found: dict[tuple[str, str], list[Kind]] = {}
     for kind in KINDS:
         for owner in kind.owners(scene):
@@ -33,7 +33,10 @@ def features_of(scene: Scene) -> list[Feature]:
     features = []
     for part, names in _names(scene).items():
         for owner, slug in _slugs(names).items():
-            features += [Feature(f"{PREFIX}{slug}.{kind.what}", owner, kind) for kind in found.get((part, owner), ())]
+            features += [
+                Feature(f"{PREFIX}{slug}.{kind.what}", owner, kind)
+                for kind in found.get((part, owner), ())
+            ]
 
     return features
 
@@ -68,7 +71,8 @@ def _slugs(names: Iterable[str]) -> dict[str, str]:
 
 
 def with_changes(scene: Scene, changes: Mapping[str, str]) -> Scene:
-    """The scene with cheaper values in the place of features, by their keys; what it does not have is left as it is.
+    """The scene with cheaper values in the place of features, by their keys; what it does not have
+    is left as it is.
 
     Raises SceneError where a value cannot be made.
     """
@@ -76,7 +80,9 @@ def with_changes(scene: Scene, changes: Mapping[str, str]) -> Scene:
     if not wanted:
         return scene
 
-    chosen = [feature for feature in features_of(scene) if wanted.get(feature.key) in feature.kind.values]
+    chosen = [
+        feature for feature in features_of(scene) if wanted.get(feature.key) in feature.kind.values
+    ]
     for feature in sorted(chosen, key=lambda one: KINDS.index(one.kind)):
         if feature.owner in feature.kind.owners(scene):
             scene = feature.kind.applied(scene, feature.owner, wanted[feature.key])

@@ -1,4 +1,5 @@
-"""Features of materials: what can be taken away from a surface, or replaced by something cheaper."""
+"""Features of materials: what can be taken away from a surface, or replaced by something
+cheaper."""
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
@@ -7,9 +8,35 @@ from typing import ClassVar
 import numpy as np
 
 from swift_sample.core.picture.colour import srgb_decoded, srgb_encoded
-from swift_sample.core.scene.features.kinds import GEOMETRY, HALVINGS, LAMP, MATERIAL, MATT, MEAN, OFF, Kind
-from swift_sample.core.scene.features.power import areas_of, is_glowing, material_power, mean_of, sent_from, total_power
-from swift_sample.core.scene.model import BLEND, MASK, OPAQUE, POINT, Light, Material, Scene, Texture, TextureUse
+from swift_sample.core.scene.features.kinds import (
+    GEOMETRY,
+    HALVINGS,
+    LAMP,
+    MATERIAL,
+    MATT,
+    MEAN,
+    OFF,
+    Kind,
+)
+from swift_sample.core.scene.features.power import (
+    areas_of,
+    is_glowing,
+    material_power,
+    mean_of,
+    sent_from,
+    total_power,
+)
+from swift_sample.core.scene.model import (
+    BLEND,
+    MASK,
+    OPAQUE,
+    POINT,
+    Light,
+    Material,
+    Scene,
+    Texture,
+    TextureUse,
+)
 
 NEVER_CUT = 0.999
 FROSTED = 0.05
@@ -22,8 +49,8 @@ LITTLE_POWER = 0.001
 
 @dataclass(frozen=True)
 class MaterialKind(Kind):
-    """A feature of the materials that have one name: `has` says whether a material has it, `without` gives it with a value in
-    its place."""
+    """A feature of the materials that have one name: `has` says whether a material has it,
+    `without` gives it with a value in its place."""
 
     has: Callable[[Material], bool] = lambda material: False
     without: Callable[[Scene, Material, str], Material] = lambda scene, material, value: material
@@ -31,15 +58,23 @@ class MaterialKind(Kind):
     part: ClassVar[str] = MATERIAL
 
     def owners(self, scene: Scene) -> Iterable[str]:
-        used = (scene.materials[number] for number in dict.fromkeys(mesh.material for mesh in scene.meshes))
+        used = (
+            scene.materials[number]
+            for number in dict.fromkeys(mesh.material for mesh in scene.meshes)
+        )
         return dict.fromkeys(material.name for material in used if self.has(material))
 
     def applied(self, scene: Scene, owner: str, value: str) -> Scene:
-        made = [self.without(scene, m, value) if m.name == owner and self.has(m) else m for m in scene.materials]
+        made = [
+            self.without(scene, m, value) if m.name == owner and self.has(m) else m
+            for m in scene.materials
+        ]
         return replace(scene, materials=made)
 
     def remark(self, scene: Scene, owner: str) -> str:
-        return self.noticed(scene, [material for material in scene.materials if material.name == owner])
+        return self.noticed(
+            scene, [material for material in scene.materials if material.name == owner]
+        )
 
 
 def _without_slots(material: Material, *slots: str) -> dict[str, TextureUse]:
@@ -47,8 +82,9 @@ def _without_slots(material: Material, *slots: str) -> dict[str, TextureUse]:
 
 
 def _matt(_: Scene, material: Material, value: str) -> Material:
-    """Scattering below the surface becomes a matt surface of the colour that comes back from it: the albedo of a half space
-    that scatters evenly, by the fit of Kulla and Conty (2017, "Revisiting Physically Based Shading at Imageworks")."""
+    """Scattering below the surface becomes a matt surface of the colour that comes back from it:
+    the albedo of a half space that scatters evenly, by the fit of Kulla and Conty (2017,
+    "Revisiting Physically Based Shading at Imageworks")."""
     below = material.subsurface
     assert below is not None
     single = np.clip(np.asarray(below.albedo, float), 0.0, 1.0)
@@ -69,7 +105,10 @@ def _fewer_texels(_: Scene, material: Material, value: str) -> Material:
     """Colour and roughness from smaller pictures, or of their means alone."""
     if value != MEAN:
         halvings = HALVINGS[value]
-        smaller = {slot: replace(use, texture=_smaller(use.texture, halvings)) for slot, use in material.textures.items()}
+        smaller = {
+            slot: replace(use, texture=_smaller(use.texture, halvings))
+            for slot, use in material.textures.items()
+        }
         return replace(material, textures=smaller)
 
     made = replace(material, textures=_without_slots(material, "base", "metal_rough"))
@@ -78,12 +117,20 @@ def _fewer_texels(_: Scene, material: Material, value: str) -> Material:
 
     if base is not None:
         mean = mean_of(base.texture)
-        red, green, blue = (float(m * c) for m, c in zip(mean[:3], material.base_colour, strict=True))
-        made = replace(made, base_colour=(red, green, blue), opacity=material.opacity * float(mean[3]))
+        red, green, blue = (
+            float(m * c) for m, c in zip(mean[:3], material.base_colour, strict=True)
+        )
+        made = replace(
+            made, base_colour=(red, green, blue), opacity=material.opacity * float(mean[3])
+        )
 
     if rough is not None:
         mean = mean_of(rough.texture)
-        made = replace(made, roughness=material.roughness * float(mean[1]), metallic=material.metallic * float(mean[2]))
+        made = replace(
+            made,
+            roughness=material.roughness * float(mean[1]),
+            metallic=material.metallic * float(mean[2]),
+        )
 
     return made
 
@@ -108,8 +155,8 @@ def _smaller(texture: Texture, halvings: int) -> Texture:
 
 
 def _flatter(scene: Scene, material: Material, value: str) -> Material:
-    """A surface that its texture does not move: flat, or with bumps that look as the moved surface would from afar, its
-    slopes by central differences of the heights."""
+    """A surface that its texture does not move: flat, or with bumps that look as the moved surface
+    would from afar, its slopes by central differences of the heights."""
     moved = material.displacement
     assert moved is not None
     if value != "bump":
@@ -124,14 +171,17 @@ def _flatter(scene: Scene, material: Material, value: str) -> Material:
     normals /= np.linalg.norm(normals, axis=2, keepdims=True)
     pixels = np.full((rows, columns, 4), 255, np.uint8)
     pixels[..., :3] = np.clip((normals * 0.5 + 0.5) * 255 + 0.5, 0, 255).astype(np.uint8)
-    bumps = replace(moved.use.texture, name=f"{moved.use.texture.name} as bumps", source=pixels, srgb=False)
+    bumps = replace(
+        moved.use.texture, name=f"{moved.use.texture.name} as bumps", source=pixels, srgb=False
+    )
     textures = {**material.textures, "normal": replace(moved.use, texture=bumps)}
 
     return replace(material, displacement=None, textures=textures, normal_scale=1.0)
 
 
 def _metres_a_turn(scene: Scene, material: Material, use: TextureUse) -> float:
-    """How many metres of the surface one whole picture covers, by the areas of the triangles that show it."""
+    """How many metres of the surface one whole picture covers, by the areas of the triangles that
+    show it."""
     surface = shown = 0.0
     for mesh in scene.meshes:
         uvs = mesh.second_uvs if use.uv_set else mesh.uvs
@@ -147,8 +197,9 @@ def _metres_a_turn(scene: Scene, material: Material, use: TextureUse) -> float:
 
 
 def _with_lamps(scene: Scene, name: str) -> Scene:
-    """The scene with a lamp of the same power in the middle of each glowing object of this material, in its place: a
-    surface of area A and radiance L sends out pi L A, a lamp of intensity I 4 pi I."""
+    """The scene with a lamp of the same power in the middle of each glowing object of this
+    material, in its place: a surface of area A and radiance L sends out pi L A, a lamp of intensity
+    I 4 pi I."""
     kept = []
     lamps = list(scene.lights)
 
@@ -175,7 +226,9 @@ class CutOut(MaterialKind):
         if value != GEOMETRY:
             return super().applied(scene, owner, value)
 
-        from swift_sample.core.scene.features.cutouts import as_geometry  # the geometry library comes with it
+        from swift_sample.core.scene.features.cutouts import (
+            as_geometry,
+        )  # the geometry library comes with it
 
         return as_geometry(scene, lambda material: material.name == owner and self.has(material))
 
@@ -195,7 +248,9 @@ class Glow(MaterialKind):
 
 def _never_cuts(_: Scene, materials: Sequence[Material]) -> str:
     uses = [material.textures.get("base") for material in materials]
-    least = [float(use.texture.pixels[..., 3].min()) / 255 if use is not None else 1.0 for use in uses]
+    least = [
+        float(use.texture.pixels[..., 3].min()) / 255 if use is not None else 1.0 for use in uses
+    ]
     if all(m.opacity * alpha >= NEVER_CUT for m, alpha in zip(materials, least, strict=True)):
         return "nothing of it is see-through: opaque looks the same"
 
@@ -203,14 +258,20 @@ def _never_cuts(_: Scene, materials: Sequence[Material]) -> str:
 
 
 def _largest(_: Scene, materials: Sequence[Material]) -> str:
-    sizes = {material.textures[slot].texture.size for material in materials for slot in material.textures}
+    sizes = {
+        material.textures[slot].texture.size for material in materials for slot in material.textures
+    }
     width, height = max(sizes, key=lambda size: size[0] * size[1])
     return f"its largest picture has {width}×{height} texels"
 
 
 def _reflects(material: Material) -> bool:
-    glossy = material.roughness < MATT_ROUGHNESS and (material.specular > 0 or material.metallic > 0)
-    return glossy and material.transmission == 0 and not material.unlit and max(material.emission) == 0
+    glossy = material.roughness < MATT_ROUGHNESS and (
+        material.specular > 0 or material.metallic > 0
+    )
+    return (
+        glossy and material.transmission == 0 and not material.unlit and max(material.emission) == 0
+    )
 
 
 KINDS: tuple[MaterialKind, ...] = (
@@ -230,7 +291,9 @@ KINDS: tuple[MaterialKind, ...] = (
         "What is seen through it is blurred; clear is not.",
         ("transmission",),
         lambda m: m.transmission > 0 and m.roughness > FROSTED,
-        lambda _, m, __: replace(m, roughness=CLEAR_ROUGHNESS, textures=_without_slots(m, "metal_rough")),
+        lambda _, m, __: replace(
+            m, roughness=CLEAR_ROUGHNESS, textures=_without_slots(m, "metal_rough")
+        ),
     ),
     MaterialKind(
         "alpha",
@@ -246,7 +309,10 @@ KINDS: tuple[MaterialKind, ...] = (
         "cutout",
         "cut-outs",
         (GEOMETRY, "opaque"),
-        "Parts are cut out by a picture; geometry cuts the surface itself along its outline, opaque leaves them there.",
+        (
+            "Parts are cut out by a picture; geometry cuts the surface itself along its outline, "
+            "opaque leaves them there."
+        ),
         (),
         lambda m: m.opacity_mode == MASK,
         _alpha,
@@ -268,7 +334,9 @@ KINDS: tuple[MaterialKind, ...] = (
         "A clear layer on top.",
         ("glossy",),
         lambda m: m.coat > 0,
-        lambda _, m, __: replace(m, coat=0.0, textures=_without_slots(m, "coat", "coat_roughness", "coat_normal")),
+        lambda _, m, __: replace(
+            m, coat=0.0, textures=_without_slots(m, "coat", "coat_roughness", "coat_normal")
+        ),
     ),
     MaterialKind(
         "sheen",
@@ -278,7 +346,9 @@ KINDS: tuple[MaterialKind, ...] = (
         ("glossy",),
         lambda m: max(m.sheen_colour) > 0,
         lambda _, m, __: replace(
-            m, sheen_colour=(0.0, 0.0, 0.0), textures=_without_slots(m, "sheen_colour", "sheen_roughness")
+            m,
+            sheen_colour=(0.0, 0.0, 0.0),
+            textures=_without_slots(m, "sheen_colour", "sheen_roughness"),
         ),
     ),
     MaterialKind(
@@ -312,10 +382,16 @@ KINDS: tuple[MaterialKind, ...] = (
         "emission",
         "glow",
         (LAMP, OFF),
-        "It glows, and lights what is around it; a lamp of the same power takes its place, and is not seen itself.",
+        (
+            "It glows, and lights what is around it; a lamp of the same power takes its place, and "
+            "is "
+            "not seen itself."
+        ),
         (),
         lambda m: max(m.emission) > 0,
-        lambda _, m, __: replace(m, emission=(0.0, 0.0, 0.0), textures=_without_slots(m, "emission")),
+        lambda _, m, __: replace(
+            m, emission=(0.0, 0.0, 0.0), textures=_without_slots(m, "emission")
+        ),
     ),
     MaterialKind(
         "textures",

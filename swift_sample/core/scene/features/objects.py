@@ -19,22 +19,30 @@ LITTLE_POWER = 0.001
 
 @dataclass(frozen=True)
 class SeenBy(Kind):
-    """Whether light on its way meets an object: what only the camera sees throws no shadow, is in no mirror, lights nothing.
-    Glass, and what light wanders in, is left out: a path could enter it and never leave. So is what glows."""
+    """Whether light on its way meets an object: what only the camera sees throws no shadow, is in
+    no mirror, lights nothing. Glass, and what light wanders in, is left out: a path could enter it
+    and never leave. So is what glows."""
 
     part: ClassVar[str] = OBJECT
 
     def owners(self, scene: Scene) -> Iterable[str]:
         never = {mesh.name for mesh in scene.meshes if not _may_be_hidden(scene, mesh)}
-        return dict.fromkeys(mesh.name for mesh in scene.meshes if mesh.name not in never and not mesh.camera_only)
+        return dict.fromkeys(
+            mesh.name for mesh in scene.meshes if mesh.name not in never and not mesh.camera_only
+        )
 
     def applied(self, scene: Scene, owner: str, value: str) -> Scene:
-        return replace(scene, meshes=[replace(m, camera_only=True) if m.name == owner else m for m in scene.meshes])
+        return replace(
+            scene,
+            meshes=[replace(m, camera_only=True) if m.name == owner else m for m in scene.meshes],
+        )
 
 
 def _may_be_hidden(scene: Scene, mesh: Mesh) -> bool:
     material = scene.materials[mesh.material]
-    return material.transmission == 0 and material.subsurface is None and max(material.emission) == 0
+    return (
+        material.transmission == 0 and material.subsurface is None and max(material.emission) == 0
+    )
 
 
 @dataclass(frozen=True)
@@ -47,7 +55,10 @@ class Divided(Kind):
         return dict.fromkeys(mesh.name for mesh in scene.meshes if mesh.divided)
 
     def applied(self, scene: Scene, owner: str, value: str) -> Scene:
-        return replace(scene, meshes=[replace(m, divided=False) if m.name == owner else m for m in scene.meshes])
+        return replace(
+            scene,
+            meshes=[replace(m, divided=False) if m.name == owner else m for m in scene.meshes],
+        )
 
 
 def named_lights(scene: Scene) -> dict[str, list[Light]]:
@@ -67,7 +78,11 @@ class Lamp(Kind):
 
     def owners(self, scene: Scene) -> Iterable[str]:
         lit = named_lights(scene).items()
-        return [name for name, lights in lit if any(max(x.colour) > 0 and (x.shadow or self.what == "lamp") for x in lights)]
+        return [
+            name
+            for name, lights in lit
+            if any(max(x.colour) > 0 and (x.shadow or self.what == "lamp") for x in lights)
+        ]
 
     def applied(self, scene: Scene, owner: str, value: str) -> Scene:
         own = {id(light) for light in named_lights(scene)[owner]}
@@ -81,13 +96,24 @@ class Lamp(Kind):
 
     def remark(self, scene: Scene, owner: str) -> str:
         total = total_power(scene)
-        share = sum(light_power(scene, light) for light in named_lights(scene)[owner]) / total if total > 0 else 1.0
-        return f"it sends out {share:.2%} of all light" if self.what == "lamp" and share < LITTLE_POWER else ""
+        share = (
+            sum(light_power(scene, light) for light in named_lights(scene)[owner]) / total
+            if total > 0
+            else 1.0
+        )
+        return (
+            f"it sends out {share:.2%} of all light"
+            if self.what == "lamp" and share < LITTLE_POWER
+            else ""
+        )
 
 
 def _in_order(scene: Scene) -> list[tuple[str, Light]]:
-    """Lamps with their names as `named_lights` has them, which stay theirs when some are changed."""
-    return [(light.name or f"light {number}", light) for number, light in enumerate(scene.lights, 1)]
+    """Lamps with their names as `named_lights` has them, which stay theirs when some are
+    changed."""
+    return [
+        (light.name or f"light {number}", light) for number, light in enumerate(scene.lights, 1)
+    ]
 
 
 @dataclass(frozen=True)
@@ -123,7 +149,9 @@ def _halved(density: np.ndarray) -> np.ndarray:
         if count > 1:
             starts = np.arange(0, count - count % 2, 2)
             sums = np.add.reduceat(density, starts, axis=axis)
-            sizes = np.diff([*starts, count]).reshape([-1 if k == axis else 1 for k in range(density.ndim)])
+            sizes = np.diff([*starts, count]).reshape(
+                [-1 if k == axis else 1 for k in range(density.ndim)]
+            )
             density = sums / sizes
 
     return density
@@ -136,20 +164,50 @@ class PicturedSky(Kind):
     part: ClassVar[str] = SKY
 
     def owners(self, scene: Scene) -> Iterable[str]:
-        return (SKY,) if scene.environment.pixels.size > 3 and scene.environment.pixels.max() > 0 else ()
+        return (
+            (SKY,)
+            if scene.environment.pixels.size > 3 and scene.environment.pixels.max() > 0
+            else ()
+        )
 
     def applied(self, scene: Scene, owner: str, value: str) -> Scene:
-        return replace(scene, environment=Environment(sky_mean(scene).astype(np.float32).reshape(1, 1, 3)))
+        return replace(
+            scene, environment=Environment(sky_mean(scene).astype(np.float32).reshape(1, 1, 3))
+        )
 
 
 KINDS: tuple[Kind, ...] = (
-    SeenBy("seen", "seen", (CAMERA_ONLY,), "It throws shadows and is in reflections; or only the camera sees it."),
-    Divided("divided", "cut finer", (NOT_DIVIDED,), "Its triangles are cut into four as often as the scene's; or never."),
-    Lamp("shadow", "shadows", (OFF,), "What stands in its light throws a shadow; off lets its light through everything."),
+    SeenBy(
+        "seen",
+        "seen",
+        (CAMERA_ONLY,),
+        "It throws shadows and is in reflections; or only the camera sees it.",
+    ),
+    Divided(
+        "divided",
+        "cut finer",
+        (NOT_DIVIDED,),
+        "Its triangles are cut into four as often as the scene's; or never.",
+    ),
+    Lamp(
+        "shadow",
+        "shadows",
+        (OFF,),
+        "What stands in its light throws a shadow; off lets its light through everything.",
+    ),
     Lamp("lamp", "light", (OFF,), "It lights the scene."),
     Mist(
-        "cloud", "detail", (*HALVINGS, EVEN), "It is thicker in some places; in fewer of them, or even all over.", ("volume",)
+        "cloud",
+        "detail",
+        (*HALVINGS, EVEN),
+        "It is thicker in some places; in fewer of them, or even all over.",
+        ("volume",),
     ),
     Mist("haze", "scattering", (OFF,), "Light is scattered in the air.", ("volume",)),
-    PicturedSky("sky", "picture", (EVEN,), "A picture lights the scene from all around; or its mean colour does."),
+    PicturedSky(
+        "sky",
+        "picture",
+        (EVEN,),
+        "A picture lights the scene from all around; or its mean colour does.",
+    ),
 )

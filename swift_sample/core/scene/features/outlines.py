@@ -1,4 +1,5 @@
-"""Outlines of masks, in texels, and what they leave of triangles that show a part of the picture."""
+"""Outlines of masks, in texels, and what they leave of triangles that show a part of the
+picture."""
 
 from dataclasses import dataclass
 from itertools import pairwise
@@ -25,8 +26,9 @@ BEYOND = 1e4
 
 @dataclass(frozen=True)
 class Pieces:
-    """What is left of each of some triangles: `weights` float32[n, 3] of new corners among a triangle's own, `corners`
-    int32[t, 3] among all new ones, and how many of both are of each triangle. `seconds` it took to find out."""
+    """What is left of each of some triangles: `weights` float32[n, 3] of new corners among a
+    triangle's own, `corners` int32[t, 3] among all new ones, and how many of both are of each
+    triangle. `seconds` it took to find out."""
 
     weights: np.ndarray
     corners: np.ndarray
@@ -74,7 +76,8 @@ def _signed_area(triangles: np.ndarray) -> np.ndarray:
 
 
 def _welded(weights: np.ndarray, owner: np.ndarray, count: int) -> Pieces:
-    """New triangles in the order of those that they are of, with each corner once. weights: float[t, 3, 3]."""
+    """New triangles in the order of those that they are of, with each corner once. weights:
+    float[t, 3, 3]."""
     order = np.argsort(owner, kind="stable")
     weights = np.clip(weights[order], 0, 1)
     owner = owner[order]
@@ -107,7 +110,8 @@ class Outline:
 
         if crossed > MOST_OUTLINE:
             raise SceneError(
-                f"{name}: the outline of its mask runs through {crossed:,} texels, at most {MOST_OUTLINE:,} become geometry; "
+                f"{name}: the outline of its mask runs through {crossed:,} texels, at most "
+                f"{MOST_OUTLINE:,} become geometry; "
                 "keep the mask"
             )
 
@@ -115,21 +119,30 @@ class Outline:
         columns, xs = self._padded_places(self._width, self._wrap[0])
         field = alpha[np.ix_(rows, columns)]
         lines = contourpy.contour_generator(xs, ys, field, fill_type=contourpy.FillType.OuterOffset)
-        points, offsets = cast(tuple[list[np.ndarray], list[np.ndarray]], lines.filled(level - 1e-6, np.inf))
+        points, offsets = cast(
+            tuple[list[np.ndarray], list[np.ndarray]], lines.filled(level - 1e-6, np.inf)
+        )
         polygons = [
             shapely.Polygon(p[o[0] : o[1]], [p[a:b] for a, b in pairwise(o[1:])])
             for p, o in zip(points, offsets, strict=True)
         ]
 
-        simple = shapely.make_valid(shapely.simplify(np.array(polygons, dtype=object), ERROR_TEXELS)) if polygons else []
+        simple = (
+            shapely.make_valid(shapely.simplify(np.array(polygons, dtype=object), ERROR_TEXELS))
+            if polygons
+            else []
+        )
         low_x, high_x = (-BEYOND, BEYOND) if self._wrap[0] == CLAMP else (0, self._width)
         low_y, high_y = (-BEYOND, BEYOND) if self._wrap[1] == CLAMP else (0, self._height)
-        self._polygons = _areas_of(shapely.intersection(simple, shapely.box(low_x, low_y, high_x, high_y)))
+        self._polygons = _areas_of(
+            shapely.intersection(simple, shapely.box(low_x, low_y, high_x, high_y))
+        )
         self._tree = shapely.STRtree(self._polygons)
         self._lengths = shapely.get_num_coordinates(self._polygons)
 
     def _padded_places(self, size: int, wrap: int) -> tuple[np.ndarray, np.ndarray]:
-        """Which texels stand in a row or column with one more at both ends, and where their middles are."""
+        """Which texels stand in a row or column with one more at both ends, and where their middles
+        are."""
         places = np.arange(-1, size + 1)
         middles = np.arange(-1, size + 1) + 0.5
 
@@ -140,20 +153,25 @@ class Outline:
         return (np.clip(places, 0, size - 1) if wrap in (CLAMP, MIRROR) else places % size), middles
 
     def _tiles(self, triangles: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Every picture of the texture that each triangle reaches into: (triangle, column, row) of each pair."""
+        """Every picture of the texture that each triangle reaches into: (triangle, column, row) of
+        each pair."""
         found: list[tuple[np.ndarray, np.ndarray]] = []
         for axis, size in enumerate((self._width, self._height)):
             if self._wrap[axis] == CLAMP:
                 first = last = np.zeros(len(triangles), int)
             else:
                 first = np.floor(triangles[..., axis].min(axis=1) / size + 1e-9).astype(int)
-                last = np.maximum(first, np.ceil(triangles[..., axis].max(axis=1) / size - 1e-9).astype(int) - 1)
+                last = np.maximum(
+                    first, np.ceil(triangles[..., axis].max(axis=1) / size - 1e-9).astype(int) - 1
+                )
 
             found.append((first, last - first + 1))
 
         counts = found[0][1] * found[1][1]
         if counts.sum() > MOST_OUTLINE:
-            raise SceneError(f"{self._name}: its mask is repeated {counts.sum():,} times; keep the mask")
+            raise SceneError(
+                f"{self._name}: its mask is repeated {counts.sum():,} times; keep the mask"
+            )
 
         which = np.repeat(np.arange(len(triangles)), counts)
         within = np.arange(counts.sum()) - np.repeat(np.cumsum(counts) - counts, counts)
@@ -162,7 +180,8 @@ class Outline:
         return which, found[0][0][which] + within % across, found[1][0][which] + within // across
 
     def _in_first(self, points: np.ndarray, column: np.ndarray, row: np.ndarray) -> np.ndarray:
-        """Points of other pictures as the first one has them, and back again. points: float[n, k, 2]."""
+        """Points of other pictures as the first one has them, and back again. points: float[n, k,
+        2]."""
         made = points.copy()
         for axis, (size, tile) in enumerate(((self._width, column), (self._height, row))):
             made[..., axis] -= (size * tile)[:, None]
@@ -174,7 +193,10 @@ class Outline:
 
     def contains(self, points: np.ndarray) -> np.ndarray:
         """bool[n] of points in texels, float[n, 2]."""
-        column, row = (np.floor(points[:, k] / size).astype(int) for k, size in enumerate((self._width, self._height)))
+        column, row = (
+            np.floor(points[:, k] / size).astype(int)
+            for k, size in enumerate((self._width, self._height))
+        )
         for axis, tile in enumerate((column, row)):
             tile[:] = 0 if self._wrap[axis] == CLAMP else tile
 
@@ -194,14 +216,18 @@ class Outline:
 
         if work > MOST_WORK:
             raise SceneError(
-                f"{self._name}: its mask would be cut at {work:,} corners, at most {MOST_WORK:,} are; keep the mask"
+                f"{self._name}: its mask would be cut at {work:,} corners, at most "
+                f"{MOST_WORK:,} "
+                "are; keep the mask"
             )
 
         cut = shapely.intersection(shapes[of_shape], self._polygons[of_polygon])
         parts, of_cut = shapely.get_parts(cut, return_index=True)
         parts, of_part = shapely.get_parts(parts, return_index=True)
         of_cut = of_cut[of_part]
-        is_area = (shapely.get_type_id(parts) == shapely.GeometryType.POLYGON) & (shapely.area(parts) > LEAST_AREA)
+        is_area = (shapely.get_type_id(parts) == shapely.GeometryType.POLYGON) & (
+            shapely.area(parts) > LEAST_AREA
+        )
         parts = parts[is_area]
         owner = of_shape[of_cut[is_area]]
         coordinates, of_point = shapely.get_coordinates(parts, return_index=True)

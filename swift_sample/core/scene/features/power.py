@@ -6,7 +6,8 @@ from swift_sample.core.picture.colour import LUMINANCE, srgb_decoded
 from swift_sample.core.scene.model import DIRECTIONAL, SPOT, Light, Mesh, Scene, Texture
 
 CLOSED = 1e-3
-"""A surface whose areas add up, as vectors, to less than this share of their sizes has an inside."""
+"""A surface whose areas add up, as vectors, to less than this share of their sizes has an
+inside."""
 
 
 def mean_of(texture: Texture) -> np.ndarray:
@@ -24,8 +25,8 @@ def areas_of(mesh: Mesh) -> np.ndarray:
 
 
 def sent_from(scene: Scene, mesh: Mesh) -> np.ndarray:
-    """Flux over pi that a glowing object sends out, float[3]: area times mean radiance, on both sides where it is open and
-    its material has two."""
+    """Flux over pi that a glowing object sends out, float[3]: area times mean radiance, on both
+    sides where it is open and its material has two."""
     material = scene.materials[mesh.material]
     glow = np.asarray(material.emission, float)
     areas = areas_of(mesh)
@@ -55,7 +56,13 @@ def sky_mean(scene: Scene) -> np.ndarray:
 def material_power(scene: Scene, names: set[str]) -> float:
     """Of all glowing surfaces with materials of these names."""
     lit = (mesh for mesh in scene.meshes if scene.materials[mesh.material].name in names)
-    return float(sum(np.pi * float(sent_from(scene, mesh) @ LUMINANCE) for mesh in lit if is_glowing(scene, mesh)))
+    return float(
+        sum(
+            np.pi * float(sent_from(scene, mesh) @ LUMINANCE)
+            for mesh in lit
+            if is_glowing(scene, mesh)
+        )
+    )
 
 
 def is_glowing(scene: Scene, mesh: Mesh) -> bool:
@@ -81,7 +88,11 @@ def total_power(scene: Scene) -> float:
 
 
 def _radius(scene: Scene) -> float:
-    ends = [(mesh.positions.min(axis=0), mesh.positions.max(axis=0)) for mesh in scene.meshes if len(mesh.positions)]
+    ends = [
+        (mesh.positions.min(axis=0), mesh.positions.max(axis=0))
+        for mesh in scene.meshes
+        if len(mesh.positions)
+    ]
     if not ends:
         return 0.0
 

@@ -1,4 +1,5 @@
-"""How two configurations of a study differ, and what each difference did as far as trials show it."""
+"""How two configurations of a study differ, and what each difference did as far as trials show
+it."""
 
 from dataclasses import dataclass
 from itertools import chain
@@ -16,8 +17,8 @@ LEAST_CHANGE = 0.05
 
 @dataclass(frozen=True)
 class Difference:
-    """A setting that two configurations have otherwise, and two trials that differ in nothing else; None where none are
-    measured."""
+    """A setting that two configurations have otherwise, and two trials that differ in nothing else;
+    None where none are measured."""
 
     key: str
     here: Value
@@ -28,7 +29,8 @@ class Difference:
 
 
 def differences(results: Results, here: Configuration, there: Configuration) -> list[Difference]:
-    """Every setting in which `there` differs from `here`, with the pair of trials nearest to `here` that shows it alone."""
+    """Every setting in which `there` differs from `here`, with the pair of trials nearest to `here`
+    that shows it alone."""
     found = []
     for key, value in there.differences(here).items():
         pair = _pair(results, key, here, value)
@@ -38,7 +40,9 @@ def differences(results: Results, here: Configuration, there: Configuration) -> 
     return found
 
 
-def _pair(results: Results, key: str, here: Configuration, value: Value) -> tuple[TrialResult, TrialResult] | None:
+def _pair(
+    results: Results, key: str, here: Configuration, value: Value
+) -> tuple[TrialResult, TrialResult] | None:
     """Two timed trials, of the value here and the other one, that differ in nothing else."""
     best: tuple[int, TrialResult, TrialResult] | None = None
     for trial in results.trials:
@@ -57,7 +61,8 @@ def _pair(results: Results, key: str, here: Configuration, value: Value) -> tupl
 
 
 def show_difference(one: Difference, results: Results) -> str:
-    """In words: "Samples, most 48 → 16: 2.1× faster (1.9 to 2.3), grain 1.2 → 2.0 of 2.0 levels"."""
+    """In words: "Samples, most 48 → 16: 2.1× faster (1.9 to 2.3), grain 1.2 → 2.0 of 2.0
+    levels"."""
     declared = results.study.catalogue[one.key]
     what = f"{declared.label} {declared.show(one.here)} → {declared.show(one.there)}"
     if one.trials is None or one.times_faster is None:
@@ -78,24 +83,33 @@ def show_difference(one: Difference, results: Results) -> str:
     if key is not None and changed[key] >= LEAST_CHANGE:
         figure = first.figures[key]
         if figure is not None:
-            told.append(f"{quantity(key).label} {figure.value:.1f} → {show_error(key, second, results)}")
+            told.append(
+                f"{quantity(key).label} {figure.value:.1f} → {show_error(key, second, results)}"
+            )
 
     return f"{what}: {', '.join(told)}"
 
 
 def show_differences(results: Results, here: Configuration, there: Configuration) -> list[str]:
-    """Every difference in words, those of which most is known first; one line where there are none."""
+    """Every difference in words, those of which most is known first; one line where there are
+    none."""
     found = differences(results, here, there)
-    found.sort(key=lambda one: -abs(one.times_faster.value - 1) if one.times_faster is not None else 1.0)
+    found.sort(
+        key=lambda one: -abs(one.times_faster.value - 1) if one.times_faster is not None else 1.0
+    )
     own, other = (_measured(results, one) for one in (here, there))
     whole = []
 
     if own is not None and other is not None and own.times and other.times:
         times = factor(own.times, other.times, results.spread)
         words = show_factor(times, True).removesuffix(" than base").removesuffix(" from base")
-        whole = [f"as a whole: {words if is_difference(times) else 'no measurable difference in time'}"]
+        whole = [
+            f"as a whole: {words if is_difference(times) else 'no measurable difference in time'}"
+        ]
 
-    return list(chain(whole, (show_difference(one, results) for one in found))) or ["they are the same"]
+    return list(chain(whole, (show_difference(one, results) for one in found))) or [
+        "they are the same"
+    ]
 
 
 def _measured(results: Results, configuration: Configuration) -> TrialResult | None:

@@ -1,4 +1,5 @@
-"""Where the time of a trial went: its typical run, the medians of its phases, and what comparing its pictures takes."""
+"""Where the time of a trial went: its typical run, the medians of its phases, and what comparing
+its pictures takes."""
 
 from swift_sample.core.renderers.costs import Part, parts_of
 from swift_sample.core.renderers.records import PHASES
@@ -14,7 +15,13 @@ MEASURING_PER_MEGAPIXEL = 0.7
 def typical_run(trial: TrialResult) -> Run | None:
     """The run whose total lies in the middle of those that count."""
     own = [run for run in trial.runs if run.result is not None and run.number not in trial.left_out]
-    return sorted(own, key=lambda run: run.result.seconds["total"] if run.result else 0.0)[len(own) // 2] if own else None
+    return (
+        sorted(own, key=lambda run: run.result.seconds["total"] if run.result else 0.0)[
+            len(own) // 2
+        ]
+        if own
+        else None
+    )
 
 
 def phases_of(trial: TrialResult) -> list[Part]:

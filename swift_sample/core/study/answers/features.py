@@ -1,4 +1,5 @@
-"""What each feature of the scene costs, and whether anyone would see it gone: one feature at a time against the base."""
+"""What each feature of the scene costs, and whether anyone would see it gone: one feature at a time
+against the base."""
 
 import math
 from collections.abc import Callable, Mapping, Sequence
@@ -16,7 +17,8 @@ from swift_sample.core.study.answers.results import Results, TrialResult
 from swift_sample.core.study.plan.model import Study
 
 MOST_AUDITED = 60
-"""Features that are tried at first, those of the costliest materials; the others can be asked for."""
+"""Features that are tried at first, those of the costliest materials; the others can be asked
+for."""
 LEAST_WON = 0.01
 LEAST_SHARE = 0.03
 MEMORY_WORTH = 0.02
@@ -25,24 +27,28 @@ MEMORY_WORTH = 0.02
 
 @dataclass(frozen=True)
 class Row:
-    """One feature with a cheaper value, and the trial that shows what it costs, None while there is none."""
+    """One feature with a cheaper value, and the trial that shows what it costs, None while there is
+    none."""
 
     setting: Setting
     value: Value
     part: ScenePart
     share: float | None
-    """of the base's sampling time, of pixels that show its material or object first; None where the renderer does not tell"""
+    """of the base's sampling time, of pixels that show its material or object first; None where the
+    renderer does not tell"""
     seen: float | None
     """share of the picture that shows its material first; None where the renderer does not tell"""
     most: float | None
-    """share of the base's time that it is expected to win at most, by the base's record; None where that says nothing"""
+    """share of the base's time that it is expected to win at most, by the base's record; None where
+    that says nothing"""
     trial: TrialResult | None
     told: tuple[str, ...] = ()
     """what the renderer says of the scene with it, and not of the base's"""
 
     @property
     def saved(self) -> Figure | None:
-        """Share of the base's time that is saved, with its interval; below 0 where it takes longer."""
+        """Share of the base's time that is saved, with its interval; below 0 where it takes
+        longer."""
         return _saved(self.trial)
 
     @property
@@ -53,19 +59,25 @@ class Row:
 
     @property
     def held(self) -> bool | None:
-        """Whether no more was won than was expected at most; None where nothing was expected, or nothing is measured."""
+        """Whether no more was won than was expected at most; None where nothing was expected, or
+        nothing is measured."""
         saved = self.saved
         return None if saved is None or self.most is None else saved.low <= self.most
 
 
 def _saved(trial: TrialResult | None) -> Figure | None:
     times = trial.times_faster if trial is not None else None
-    return None if times is None else Figure(1 - 1 / times.value, 1 - 1 / times.low, 1 - 1 / times.high)
+    return (
+        None
+        if times is None
+        else Figure(1 - 1 / times.value, 1 - 1 / times.low, 1 - 1 / times.high)
+    )
 
 
 def rows_of(results: Results, record_of: Callable[[int], RunRecord | None]) -> list[Row]:
-    """A row for every cheaper value of every feature: measured ones first, those that save most at the top; then those that
-    were not tried, by what they may win. `record_of` reads a run's whole record."""
+    """A row for every cheaper value of every feature: measured ones first, those that save most at
+    the top; then those that were not tried, by what they may win. `record_of` reads a run's whole
+    record."""
     base = _record(results.base, record_of)
     rows = []
 
@@ -93,7 +105,9 @@ def _order(row: Row) -> tuple[bool, float]:
     return saved is None, -(saved.value if saved is not None else row.most or row.share or 0.0)
 
 
-def _record(trial: TrialResult | None, record_of: Callable[[int], RunRecord | None]) -> RunRecord | None:
+def _record(
+    trial: TrialResult | None, record_of: Callable[[int], RunRecord | None]
+) -> RunRecord | None:
     run = typical_run(trial) if trial is not None else None
     return record_of(run.number) if run is not None else None
 
@@ -112,7 +126,11 @@ def _told(changed: RunRecord | None, base: RunRecord | None) -> tuple[str, ...]:
 
 def _share(part: ScenePart, record: RunRecord | None) -> float | None:
     spent = (
-        {} if record is None else {"material": record.seconds_by_material, "object": record.seconds_by_object}.get(part.kind)
+        {}
+        if record is None
+        else {"material": record.seconds_by_material, "object": record.seconds_by_object}.get(
+            part.kind
+        )
     )
     total = sum(spent.values()) if spent else 0.0
     return spent.get(part.name, 0.0) / total if spent and total else None
@@ -124,9 +142,9 @@ def _seen(part: ScenePart, record: RunRecord | None) -> float | None:
 
 
 def expected(part: ScenePart, record: RunRecord | None) -> float | None:
-    """The share of a render's time that a feature of a part of its scene may win at most: of a material, the time of the
-    pixels that show it first; and no more than the time from the first bounce on whose rays pay for it. None where the record
-    says nothing of that."""
+    """The share of a render's time that a feature of a part of its scene may win at most: of a
+    material, the time of the pixels that show it first; and no more than the time from the first
+    bounce on whose rays pay for it. None where the record says nothing of that."""
     if record is None or not record.seconds.get("total"):
         return None
 
@@ -138,7 +156,9 @@ def expected(part: ScenePart, record: RunRecord | None) -> float | None:
 
     if part.rays and sum(times):
         after = sum(times[own[0] :]) / sum(times) if own else 0.0
-        share = after if part.kind != "material" else min(share, after) if share is not None else None
+        share = (
+            after if part.kind != "material" else min(share, after) if share is not None else None
+        )
     elif part.kind != "material":
         return None
 
@@ -146,7 +166,8 @@ def expected(part: ScenePart, record: RunRecord | None) -> float | None:
 
 
 def words_of(row: Row, results: Results) -> str:
-    """What came of it: "costs 12 %, gone within all limits"; "costs 3 %, but light shift 4.0 of 1.0 is over its limit"."""
+    """What came of it: "costs 12 %, gone within all limits"; "costs 3 %, but light shift 4.0 of 1.0
+    is over its limit"."""
     saved = row.saved
     trial = row.trial
 
@@ -183,9 +204,14 @@ def words_of(row: Row, results: Results) -> str:
 
 
 def score_words(rows: Sequence[Row]) -> str:
-    """How many features won no more than their base's record had led to expect; "" where none was tried."""
+    """How many features won no more than their base's record had led to expect; "" where none was
+    tried."""
     held = [row.held for row in rows if row.held is not None]
-    return f"{sum(held)} of {len(held)} that were tried won no more than expected at most" if held else ""
+    return (
+        f"{sum(held)} of {len(held)} that were tried won no more than expected at most"
+        if held
+        else ""
+    )
 
 
 @dataclass(frozen=True)
@@ -211,7 +237,8 @@ class Group:
 
 
 def groups_of(rows: Sequence[Row]) -> list[Group]:
-    """Rows without a trial by what they are of: materials and objects that take most of the time first."""
+    """Rows without a trial by what they are of: materials and objects that take most of the time
+    first."""
     found: dict[tuple[str, str], list[Row]] = {}
     for row in rows:
         if row.trial is None:
@@ -222,14 +249,21 @@ def groups_of(rows: Sequence[Row]) -> list[Group]:
 
 
 def audited(study: Study, record: RunRecord | None = None) -> Study:
-    """The study with one trial for each feature that may matter, left out or in its cheapest form: by a record of the base,
-    what takes most of the time first, no more than MOST_AUDITED. Without effect, by that record, are features that can win
-    less than LEAST_WON, and objects that take less than LEAST_SHARE of the time."""
+    """The study with one trial for each feature that may matter, left out or in its cheapest form:
+    by a record of the base, what takes most of the time first, no more than MOST_AUDITED. Without
+    effect, by that record, are features that can win less than LEAST_WON, and objects that take
+    less than LEAST_SHARE of the time."""
     tried = dict(study.values_to_try())
-    chosen = [setting for setting in study.catalogue.of_parts if _is_worth_trying(setting, study, record)]
+    chosen = [
+        setting for setting in study.catalogue.of_parts if _is_worth_trying(setting, study, record)
+    ]
     chosen.sort(key=lambda setting: -(_share(_part(setting), record) or 0.0))
     for setting in chosen[:MOST_AUDITED]:
-        tried[setting.key] = tuple(dict.fromkeys((*tried.get(setting.key, ()), study.base[setting.key], setting.cheaper[-1])))
+        tried[setting.key] = tuple(
+            dict.fromkeys(
+                (*tried.get(setting.key, ()), study.base[setting.key], setting.cheaper[-1])
+            )
+        )
 
     return study.with_values_to_try(tried)
 
@@ -243,12 +277,17 @@ def _cheaper(setting: Setting, study: Study) -> list[Value]:
     """Its cheaper values than the base's."""
     own = study.base[setting.key]
     return [
-        value for value in setting.cheaper if value != own and not (setting.kind == "whole" and float(value) > float(own))
+        value
+        for value in setting.cheaper
+        if value != own and not (setting.kind == "whole" and float(value) > float(own))
     ]
 
 
 def _has_effect(setting: Setting, study: Study) -> bool:
-    return setting.neutral_when is None or study.base[setting.neutral_when[0]] not in setting.neutral_when[1]
+    return (
+        setting.neutral_when is None
+        or study.base[setting.neutral_when[0]] not in setting.neutral_when[1]
+    )
 
 
 def _is_worth_trying(setting: Setting, study: Study, record: RunRecord | None) -> bool:
@@ -267,8 +306,9 @@ def _is_worth_trying(setting: Setting, study: Study, record: RunRecord | None) -
 
 @dataclass(frozen=True)
 class Together:
-    """Features that each cost something and are gone within all limits, taken away at once: what their times alone would
-    give, and the trial that tells whether they act on each other, None while there is none."""
+    """Features that each cost something and are gone within all limits, taken away at once: what
+    their times alone would give, and the trial that tells whether they act on each other, None
+    while there is none."""
 
     changes: Mapping[str, Value]
     expected: Figure
@@ -282,12 +322,19 @@ class Together:
 
 
 def together(rows: Sequence[Row], results: Results) -> Together | None:
-    """All features that nobody misses, at once, each at the value that saves most; None where fewer than two are known."""
+    """All features that nobody misses, at once, each at the value that saves most; None where fewer
+    than two are known."""
     best: dict[str, Row] = {}
     for row in rows:
         known = best.get(row.setting.key)
         saved = row.saved
-        if saved is None or row.trial is None or not row.is_measurable or saved.value <= 0 or row.trial.verdict != ACCEPTABLE:
+        if (
+            saved is None
+            or row.trial is None
+            or not row.is_measurable
+            or saved.value <= 0
+            or row.trial.verdict != ACCEPTABLE
+        ):
             continue
         if known is None or known.saved is None or saved.value > known.saved.value:
             best[row.setting.key] = row
@@ -304,7 +351,10 @@ def together(rows: Sequence[Row], results: Results) -> Together | None:
 
     changes = {key: row.value for key, row in best.items()}
     wanted = results.study.base.replace(changes)
-    trial = next((trial for trial in results.trials if trial.configuration == wanted and trial.is_on_map), None)
+    trial = next(
+        (trial for trial in results.trials if trial.configuration == wanted and trial.is_on_map),
+        None,
+    )
 
     return Together(changes, expected, trial)
 
@@ -317,13 +367,23 @@ def words_of_all(found: Together, results: Results) -> str:
     about = f"{expected.value:.0%} ({max(0.0, expected.low):.0%} to {expected.high:.0%})"
 
     if saved is None or trial is None:
-        return f"{len(found.changes)} features are not missed; all gone at once would save about {about}"
+        return (
+            f"{len(found.changes)} features are not missed; all gone at once would save about "
+            f"{about}"
+        )
 
     acts = (
-        "less than alone" if saved.high < expected.low else "more than alone" if saved.low > expected.high else "as expected"
+        "less than alone"
+        if saved.high < expected.low
+        else "more than alone"
+        if saved.low > expected.high
+        else "as expected"
     )
     limits = "within all limits" if trial.verdict == ACCEPTABLE else why_not(trial, results)
-    return f"{len(found.changes)} features gone at once save {saved.value:.0%}, {acts} ({about}); {limits}"
+    return (
+        f"{len(found.changes)} features gone at once save {saved.value:.0%}, {acts} ({about}); "
+        f"{limits}"
+    )
 
 
 def as_data(row: Row, results: Results) -> dict[str, object]:
@@ -339,7 +399,9 @@ def as_data(row: Row, results: Results) -> dict[str, object]:
         "share_of_time": row.share,
         "share_of_picture": row.seen,
         "expected_at_most": row.most,
-        "saved": None if saved is None else [saved.value, saved.low, saved.high if math.isfinite(saved.high) else None],
+        "saved": None
+        if saved is None
+        else [saved.value, saved.low, saved.high if math.isfinite(saved.high) else None],
         "times_faster": None if trial is None else show_factor(trial.times_faster),
         "verdict": None if trial is None else trial.verdict,
         "words": words_of(row, results),

@@ -1,8 +1,10 @@
-"""A sequence from a few of its frames: base and pick are rendered at frames spread over it, and the whole is forecast.
+"""A sequence from a few of its frames: base and pick are rendered at frames spread over it, and the
+whole is forecast.
 
-Frames are measured like trials: one render at a time, two runs each with other seeds, frames in shuffled order, base and pick
-in turn (`policies.frames`). A frame's runs are kept in its own place, so they never mix with those of the study's frame. The
-limits are judged where the picture is grainiest, against a reference of that frame.
+Frames are measured like trials: one render at a time, two runs each with other seeds, frames in
+shuffled order, base and pick in turn (`policies.frames`). A frame's runs are kept in its own place,
+so they never mix with those of the study's frame. The limits are judged where the picture is
+grainiest, against a reference of that frame.
 """
 
 import math
@@ -28,12 +30,14 @@ RUNS = 2
 """Of each frame and configuration: a median, and grain from what differs between them."""
 REACH_95 = 1.96
 FLICKER_OF_GRAIN = math.sqrt(2)
-"""Grain of two frames in a row is independent, so it alone changes by this much from frame to frame."""
+"""Grain of two frames in a row is independent, so it alone changes by this much from frame to
+frame."""
 
 
 @dataclass(frozen=True)
 class FrameResult:
-    """One configuration at one frame. `ready_seconds` is what building took before the clock where the scene is kept."""
+    """One configuration at one frame. `ready_seconds` is what building took before the clock where
+    the scene is kept."""
 
     frame: int
     seconds: Figure
@@ -55,8 +59,8 @@ class FrameResult:
 
 @dataclass(frozen=True)
 class Forecast:
-    """All frames of a sequence, on one machine: seconds with the scene built for every frame, and built once; None of that
-    for a renderer that cannot keep a scene."""
+    """All frames of a sequence, on one machine: seconds with the scene built for every frame, and
+    built once; None of that for a renderer that cannot keep a scene."""
 
     built_anew: Figure
     built_once: Figure | None
@@ -67,7 +71,8 @@ class Forecast:
 
 @dataclass(frozen=True)
 class Judged:
-    """A configuration's verdict at the grainiest frame, by the study's limits; `why` where it is not acceptable."""
+    """A configuration's verdict at the grainiest frame, by the study's limits; `why` where it is
+    not acceptable."""
 
     frame: int
     verdict: str
@@ -109,17 +114,25 @@ class FrameResults:
 
 
 def _total(plan: FramePlan, found: Sequence[FrameResult], seconds: Sequence[float]) -> Figure:
-    """Seconds of all frames: measured ones, and straight lines between them. The interval adds, in squares, what each
-    measured frame may be off, and how far frames lie off the line between their neighbours."""
+    """Seconds of all frames: measured ones, and straight lines between them. The interval adds, in
+    squares, what each measured frame may be off, and how far frames lie off the line between their
+    neighbours."""
     frames = np.array([one.frame for one in found])
     values = np.array(seconds)
     every = np.arange(plan.first, plan.last + 1)
-    weights = np.array([np.interp(every, frames, np.eye(len(frames))[k]).sum() for k in range(len(frames))])
+    weights = np.array(
+        [np.interp(every, frames, np.eye(len(frames))[k]).sum() for k in range(len(frames))]
+    )
     spread = np.array([(one.seconds.high - one.seconds.low) / (2 * REACH_95) for one in found])
     off = [
-        values[k] - np.interp(frames[k], frames[[k - 1, k + 1]], values[[k - 1, k + 1]]) for k in range(1, len(frames) - 1)
+        values[k] - np.interp(frames[k], frames[[k - 1, k + 1]], values[[k - 1, k + 1]])
+        for k in range(1, len(frames) - 1)
     ]
-    between = len(every) * float(np.sqrt(np.mean(np.square(off)))) / math.sqrt(len(frames)) if off else 0.0
+    between = (
+        len(every) * float(np.sqrt(np.mean(np.square(off)))) / math.sqrt(len(frames))
+        if off
+        else 0.0
+    )
     reach = REACH_95 * math.hypot(float(np.sqrt(((weights * spread) ** 2).sum())), between)
     total = float(weights @ values)
 
@@ -139,11 +152,14 @@ def grain_of(state: StudyState, place: Place, trial: PlannedTrial) -> Figure | N
 
 
 def runs_of(state: StudyState, place: Place, trial: PlannedTrial) -> tuple[Run, ...]:
-    """The runs of a trial that worked at a frame on this machine, controls of the study left out."""
+    """The runs of a trial that worked at a frame on this machine, controls of the study left
+    out."""
     return tuple(run for run in state.at(place).runs_on(trial.id, state.machine) if not run.control)
 
 
-def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[Configuration]) -> FrameResults:
+def collect_frames(
+    state: StudyState, plan: FramePlan, configurations: Sequence[Configuration]
+) -> FrameResults:
     """What was measured of a sequence."""
     rows: list[tuple[int, Configuration, tuple[Run, ...], Figure | None]] = []
     left = 0
@@ -190,19 +206,33 @@ def collect_frames(state: StudyState, plan: FramePlan, configurations: Sequence[
     }
     for (frame, configuration, good, grain), seconds in zip(rows, kept, strict=True):
         results = [run.result for run in good if run.result is not None]
-        # A frame whose scene was there already from another run says nothing of building; the others do.
+        # A frame whose scene was there already from another run says nothing of building; the
+        # others do.
         own = max(r.ready_seconds for r in results)
         told = [one for one in ready[configuration] if one > 0]
-        build = float(np.median([sum(r.seconds.get(phase, 0.0) for phase in ("load", "textures", "build")) for r in results]))
+        build = float(
+            np.median(
+                [
+                    sum(r.seconds.get(phase, 0.0) for phase in ("load", "textures", "build"))
+                    for r in results
+                ]
+            )
+        )
 
         by_configuration.setdefault(configuration, []).append(
             FrameResult(
-                frame, median_seconds(seconds, spread), build, own or (float(np.median(told)) if told else 0.0), grain
+                frame,
+                median_seconds(seconds, spread),
+                build,
+                own or (float(np.median(told)) if told else 0.0),
+                grain,
             )
         )
 
     judged = _judged(state, plan, wanted)
-    return FrameResults(plan, {c: tuple(frames) for c, frames in by_configuration.items()}, left, judged)
+    return FrameResults(
+        plan, {c: tuple(frames) for c, frames in by_configuration.items()}, left, judged
+    )
 
 
 def grainiest_frame(state: StudyState, plan: FramePlan, configuration: Configuration) -> int | None:
@@ -219,13 +249,21 @@ def grainiest_frame(state: StudyState, plan: FramePlan, configuration: Configura
     return max(grains, key=lambda frame: grains[frame], default=None)
 
 
-def there(state: StudyState, plan: FramePlan, configurations: Sequence[Configuration]) -> StudyState | None:
+def there(
+    state: StudyState, plan: FramePlan, configurations: Sequence[Configuration]
+) -> StudyState | None:
     """The study as it would be looked at where the last of the configurations is grainiest."""
     frame = grainiest_frame(state, plan, configurations[-1])
-    return None if frame is None else Elsewhere(state.plan.size, frame, tuple(configurations)).state(state)
+    return (
+        None
+        if frame is None
+        else Elsewhere(state.plan.size, frame, tuple(configurations)).state(state)
+    )
 
 
-def _judged(state: StudyState, plan: FramePlan, configurations: Sequence[Configuration]) -> dict[Configuration, Judged]:
+def _judged(
+    state: StudyState, plan: FramePlan, configurations: Sequence[Configuration]
+) -> dict[Configuration, Judged]:
     look = there(state, plan, configurations)
     if look is None:
         return {}
@@ -234,7 +272,12 @@ def _judged(state: StudyState, plan: FramePlan, configurations: Sequence[Configu
     found = {c: results.by_effect.get(c.effective()) for c in configurations}
 
     return {
-        c: Judged(look.plan.frame, trial.verdict, trial.share, why_not(trial, results) if trial.verdict != ACCEPTABLE else "")
+        c: Judged(
+            look.plan.frame,
+            trial.verdict,
+            trial.share,
+            why_not(trial, results) if trial.verdict != ACCEPTABLE else "",
+        )
         for c, trial in found.items()
         if trial is not None and trial.share is not None and trial.is_whole
     }

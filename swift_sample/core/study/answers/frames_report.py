@@ -1,4 +1,5 @@
-"""A sequence's forecast in words and as data: what the Frames page, the terminal and `frames --json` say."""
+"""A sequence's forecast in words and as data: what the Frames page, the terminal and `frames
+--json` say."""
 
 from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
@@ -12,19 +13,28 @@ from swift_sample.core.study.answers.pick_report import show_seconds
 
 def show_span(seconds: Figure) -> str:
     """A long duration with its interval: "2 h 5 min (1 h 50 min to 2 h 20 min)"."""
-    return f"{show_seconds(seconds.value)} ({show_seconds(seconds.low)} to {show_seconds(seconds.high)})"
+    return (
+        f"{show_seconds(seconds.value)} ({show_seconds(seconds.low)} to "
+        f"{show_seconds(seconds.high)})"
+    )
 
 
 def shared(seconds: Figure, machines: int, longest: float) -> Figure:
     """The same work on several machines like this one: no less than the longest frame takes."""
-    value, low, high = (max(end / machines, longest) for end in (seconds.value, seconds.low, seconds.high))
+    value, low, high = (
+        max(end / machines, longest) for end in (seconds.value, seconds.low, seconds.high)
+    )
     return Figure(value, low, high)
 
 
 def forecast_sentences(
-    found: FrameResults, names: Mapping[Configuration, str], machines: int = 1, now: datetime | None = None
+    found: FrameResults,
+    names: Mapping[Configuration, str],
+    machines: int = 1,
+    now: datetime | None = None,
 ) -> list[str]:
-    """A few lines for each configuration, with the day on which the sequence is done if it is begun `now`."""
+    """A few lines for each configuration, with the day on which the sequence is done if it is begun
+    `now`."""
     plan = found.plan
     lines = []
     count = plan.last - plan.first + 1
@@ -44,15 +54,24 @@ def forecast_sentences(
         if forecast.built_once is not None:
             once = shared(forecast.built_once, machines, worst.built_anew)
             lines[-1] += ", the scene built for every frame"
-            lines.append(f"  {show_span(once)} where it is built once and kept, as when nothing but the camera moves")
+            lines.append(
+                f"  {show_span(once)} where it is built once and kept, as when nothing but the "
+                "camera moves"
+            )
 
         lines.append(f"  slowest: frame {worst.frame}, {show_seconds(worst.built_anew)}")
         if can.phases:
-            lines[-1] += f", of which {show_seconds(worst.build_seconds + worst.ready_seconds)} to read and build it"
+            lines[-1] += (
+                f", of which {show_seconds(worst.build_seconds + worst.ready_seconds)} to read and "
+                "build it"
+            )
 
         begun = now or datetime.now(UTC).astimezone()
         done, latest = (begun + timedelta(seconds=end) for end in (anew.value, anew.high))
-        lines.append(f"  if started now, it is done {done:%A %d %B, %H:%M}, at the latest {latest:%A %d %B, %H:%M}")
+        lines.append(
+            f"  if started now, it is done {done:%A %d %B, %H:%M}, at the latest "
+            f"{latest:%A %d %B, %H:%M}"
+        )
         judged = found.judged.get(configuration)
 
         if judged is not None:
@@ -60,16 +79,23 @@ def forecast_sentences(
             lines.append(f"  at its grainiest, frame {judged.frame}: {judged.verdict}, {words}")
 
         if forecast.flicker_at_least is not None:
-            lines.append(f"  grain alone flickers by {forecast.flicker_at_least:.1f} levels at the grainiest frame")
+            lines.append(
+                f"  grain alone flickers by {forecast.flicker_at_least:.1f} levels at the "
+                "grainiest frame"
+            )
 
     return lines
 
 
-def forecast_as_data(found: FrameResults, names: Mapping[Configuration, str], machines: int = 1) -> dict[str, Any]:
+def forecast_as_data(
+    found: FrameResults, names: Mapping[Configuration, str], machines: int = 1
+) -> dict[str, Any]:
     """For `--json`; "forecast" is null where fewer than two frames were measured."""
 
     def figure(known: Figure | None) -> dict[str, float] | None:
-        return None if known is None else {"value": known.value, "low": known.low, "high": known.high}
+        return (
+            None if known is None else {"value": known.value, "low": known.low, "high": known.high}
+        )
 
     def told(forecast: Forecast | None) -> dict[str, Any] | None:
         once = forecast.built_once if forecast is not None else None
@@ -77,8 +103,12 @@ def forecast_as_data(found: FrameResults, names: Mapping[Configuration, str], ma
             None
             if forecast is None
             else {
-                "seconds_built_anew": figure(shared(forecast.built_anew, machines, forecast.worst.built_anew)),
-                "seconds_built_once": figure(once and shared(once, machines, forecast.worst.built_anew)),
+                "seconds_built_anew": figure(
+                    shared(forecast.built_anew, machines, forecast.worst.built_anew)
+                ),
+                "seconds_built_once": figure(
+                    once and shared(once, machines, forecast.worst.built_anew)
+                ),
                 "worst_frame": forecast.worst.frame,
                 "flicker_at_least": forecast.flicker_at_least,
             }
@@ -86,7 +116,11 @@ def forecast_as_data(found: FrameResults, names: Mapping[Configuration, str], ma
 
     def judged(configuration: Configuration) -> dict[str, Any] | None:
         one = found.judged.get(configuration)
-        return None if one is None else {"frame": one.frame, "verdict": one.verdict, "limit_share": figure(one.share)}
+        return (
+            None
+            if one is None
+            else {"frame": one.frame, "verdict": one.verdict, "limit_share": figure(one.share)}
+        )
 
     plan = found.plan
     return {

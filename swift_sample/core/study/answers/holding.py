@@ -1,4 +1,5 @@
-"""Does it hold? The pick, the base and the runners-up at a second size or frame: whether their order and factors stay."""
+"""Does it hold? The pick, the base and the runners-up at a second size or frame: whether their
+order and factors stay."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -20,16 +21,22 @@ CANNOT_TELL = "cannot be told"
 
 @dataclass(frozen=True)
 class Elsewhere:
-    """A second size and frame, and the configurations that are looked at there; the base is always among them."""
+    """A second size and frame, and the configurations that are looked at there; the base is always
+    among them."""
 
     size: tuple[int, int]
     frame: int
     configurations: tuple[Configuration, ...]
 
     def plan(self, study: Study) -> Study:
-        """What would be measured there: nothing but these, with watch areas in the same part of the picture."""
+        """What would be measured there: nothing but these, with watch areas in the same part of the
+        picture."""
         wanted = [c.differences(study.base) for c in self.configurations]
-        sweeps = tuple(Sweep("grid", {key: (value,) for key, value in changes.items()}) for changes in wanted if changes)
+        sweeps = tuple(
+            Sweep("grid", {key: (value,) for key, value in changes.items()})
+            for changes in wanted
+            if changes
+        )
         across = self.size[0] / study.size[0]
         down = self.size[1] / study.size[1]
 
@@ -38,12 +45,16 @@ class Elsewhere:
                 area,
                 x=min(self.size[0] - 1, round(area.x * across)),
                 y=min(self.size[1] - 1, round(area.y * down)),
-                width=max(1, min(self.size[0] - round(area.x * across), round(area.width * across))),
+                width=max(
+                    1, min(self.size[0] - round(area.x * across), round(area.width * across))
+                ),
                 height=max(1, min(self.size[1] - round(area.y * down), round(area.height * down))),
             )
             for area in study.areas
         )
-        return replace(study, size=self.size, frame=self.frame, sweeps=sweeps, areas=areas, frames=None)
+        return replace(
+            study, size=self.size, frame=self.frame, sweeps=sweeps, areas=areas, frames=None
+        )
 
     def state(self, state: StudyState) -> StudyState:
         """The study as it would be looked at there."""
@@ -56,9 +67,17 @@ def candidates(results: Results) -> tuple[Configuration, ...]:
     if pick is None:
         return (results.study.base,)
 
-    others = [t for t in results.trials if t.verdict == ACCEPTABLE and t is not pick.trial and t.seconds is not None]
+    others = [
+        t
+        for t in results.trials
+        if t.verdict == ACCEPTABLE and t is not pick.trial and t.seconds is not None
+    ]
     others.sort(key=lambda t: t.seconds.value if t.seconds is not None else 0.0)
-    found = [results.study.base, pick.trial.configuration, *(t.configuration for t in others[:RUNNERS_UP])]
+    found = [
+        results.study.base,
+        pick.trial.configuration,
+        *(t.configuration for t in others[:RUNNERS_UP]),
+    ]
 
     return tuple(dict.fromkeys(found))
 
@@ -91,14 +110,17 @@ def compare(here: Results, state: StudyState, elsewhere: Elsewhere) -> Answer:
         own = here.by_effect.get(configuration.effective())
         other = there.by_effect.get(configuration.effective())
         if own is not None:
-            rows.append(Held(configuration, own, other if other is not None and other.is_on_map else None))
+            rows.append(
+                Held(configuration, own, other if other is not None and other.is_on_map else None)
+            )
 
     verdict, reasons = _verdict(here, there, rows)
     return Answer(elsewhere, tuple(rows), verdict, reasons)
 
 
 def answers(here: Results, state: StudyState) -> tuple[Answer, ...]:
-    """What is known at every other size and frame at which all of them were measured whole, in the order of first runs."""
+    """What is known at every other size and frame at which all of them were measured whole, in the
+    order of first runs."""
     wanted = candidates(here)
     found = []
 
@@ -121,7 +143,11 @@ def answers(here: Results, state: StudyState) -> tuple[Answer, ...]:
 def _verdict(here: Results, there: Results, rows: Sequence[Held]) -> tuple[str, tuple[str, ...]]:
     pick = here.pick()
     if pick is None or any(row.there is None for row in rows):
-        return CANNOT_TELL, ("not everything was measured there yet" if pick is not None else "there is no pick to compare",)
+        return CANNOT_TELL, (
+            "not everything was measured there yet"
+            if pick is not None
+            else "there is no pick to compare",
+        )
 
     row = next((row for row in rows if row.here.id == pick.trial.id), None)
     if row is None or row.there is None:
@@ -141,7 +167,9 @@ def _verdict(here: Results, there: Results, rows: Sequence[Held]) -> tuple[str, 
             continue
         order = _order(row, other, here, there)
         if order != HOLDS:
-            (against if order == DOES_NOT else open_).append(_order_words(row, other, here.study.base, order))
+            (against if order == DOES_NOT else open_).append(
+                _order_words(row, other, here.study.base, order)
+            )
 
     changed = _factors(row)
     if changed:
@@ -190,7 +218,8 @@ def _factors(row: Held) -> str:
         return ""
 
     return (
-        f"it is {after.value:.1f}× as fast as the base there ({after.low:.1f} to {after.high:.1f}), here {before.value:.1f}×"
+        f"it is {after.value:.1f}× as fast as the base there ({after.low:.1f} to "
+        f"{after.high:.1f}), here {before.value:.1f}×"
     )
 
 
@@ -215,9 +244,15 @@ def _row_words(trial: TrialResult | None) -> str:
     if trial is None or trial.seconds is None:
         return "not measured"
 
-    factor = "" if trial.times_faster is None or trial.is_base else f", {trial.times_faster.value:.2f}×"
+    factor = (
+        "" if trial.times_faster is None or trial.is_base else f", {trial.times_faster.value:.2f}×"
+    )
     closest = trial.worst_limit() if trial.shares else ""
-    share = f", {quantity(closest).label} at {trial.shares[closest].value:.0%} of its limit" if closest else ""
+    share = (
+        f", {quantity(closest).label} at {trial.shares[closest].value:.0%} of its limit"
+        if closest
+        else ""
+    )
 
     return f"{trial.seconds.value:.2f} s{factor}, {trial.verdict}{share}"
 
@@ -243,7 +278,11 @@ def as_data(found: Answer, base: Configuration) -> dict[str, object]:
         "verdict": found.verdict,
         "reasons": list(found.reasons),
         "trials": [
-            {"differs_from_base": dict(r.configuration.differences(base)), "here": row(r.here), "there": row(r.there)}
+            {
+                "differs_from_base": dict(r.configuration.differences(base)),
+                "here": row(r.here),
+                "there": row(r.there),
+            }
             for r in found.rows
         ],
     }

@@ -1,7 +1,8 @@
-"""Several machines in one study: which there are, whether those of a kind keep one pace, and the answer on each kind.
+"""Several machines in one study: which there are, whether those of a kind keep one pace, and the
+answer on each kind.
 
-Times of different kinds never mix. Machines of one kind share the trials, and their times are pooled as long as their
-controls, repeats of the base on each, do not show that they differ.
+Times of different kinds never mix. Machines of one kind share the trials, and their times are
+pooled as long as their controls, repeats of the base on each, do not show that they differ.
 """
 
 import re
@@ -35,8 +36,8 @@ OPEN = "cannot be told yet"
 
 @dataclass(frozen=True)
 class Pace:
-    """How fast one machine of a kind is by its controls. `against` is how many times faster it is than the others, None where
-    too little was measured."""
+    """How fast one machine of a kind is by its controls. `against` is how many times faster it is
+    than the others, None where too little was measured."""
 
     host: str
     runs: int
@@ -51,13 +52,17 @@ class Pace:
             return f"{self.verdict}: {self.bases} runs of the base on it so far"
 
         one = self.against
-        return f"{self.verdict}: {one.value:.2f} times as fast as the others ({one.low:.2f} to {one.high:.2f})"
+        return (
+            f"{self.verdict}: {one.value:.2f} times as fast as the others ({one.low:.2f} to "
+            f"{one.high:.2f})"
+        )
 
 
 @dataclass(frozen=True)
 class Kind:
-    """The answer on one kind of machine. `best` has the fastest value of each setting that changes no pixel, by itself, with
-    how many times faster than the base it is; None where no value differs measurably."""
+    """The answer on one kind of machine. `best` has the fastest value of each setting that changes
+    no pixel, by itself, with how many times faster than the base it is; None where no value differs
+    measurably."""
 
     machine: str
     label: str
@@ -82,7 +87,9 @@ def machine_words(record: Mapping[str, Any]) -> str:
     """A kind of machine, for people."""
     threads = int(record.get("threads", 0))
     memory = int(record.get("memory_bytes", 0)) / 2**30
-    processor = " ".join(_TRADE_MARKS.sub("", str(record.get("processor", "unknown processor"))).split())
+    processor = " ".join(
+        _TRADE_MARKS.sub("", str(record.get("processor", "unknown processor"))).split()
+    )
 
     return f"{processor}, {threads} thread{'s' if threads != 1 else ''}, {memory:.0f} GiB"
 
@@ -97,7 +104,8 @@ def label_of(state: StudyState, machine: str) -> str:
 
 
 def machines_of(state: StudyState) -> tuple[str, ...]:
-    """The names of all machines whose times are kept in the place that is looked at: this one first, then by runs."""
+    """The names of all machines whose times are kept in the place that is looked at: this one
+    first, then by runs."""
     counted: dict[str, int] = {}
     for run in state.results.runs:
         if run.result is not None:
@@ -108,20 +116,31 @@ def machines_of(state: StudyState) -> tuple[str, ...]:
 
 
 def machine_to_show(state: StudyState) -> str:
-    """Whose times to look at where nobody says it: this machine's where it has some, else those of the one that has most; ""
-    where there are none."""
+    """Whose times to look at where nobody says it: this machine's where it has some, else those of
+    the one that has most; "" where there are none."""
     return next(iter(machines_of(state)), "")
 
 
 def machine_named(state: StudyState, name: str) -> str:
-    """The machine that a person means: the beginning of its name, or a part of its description. Raises UsageError."""
-    known = {machine: label_of(state, machine) for machine in (*machines_of(state), state.surroundings.machine)}
-    known |= {one: label_of(state, one) for one, named in state.names.items() if named.kind == "machine"}
-    found = [one for one, label in known.items() if one.startswith(name) or name.lower() in label.lower()]
+    """The machine that a person means: the beginning of its name, or a part of its description.
+    Raises UsageError."""
+    known = {
+        machine: label_of(state, machine)
+        for machine in (*machines_of(state), state.surroundings.machine)
+    }
+    known |= {
+        one: label_of(state, one) for one, named in state.names.items() if named.kind == "machine"
+    }
+    found = [
+        one for one, label in known.items() if one.startswith(name) or name.lower() in label.lower()
+    ]
 
     if len(found) != 1:
         told = "; ".join(f"{one} ({label})" for one, label in known.items())
-        raise UsageError(f"--machine {name}: {'means several' if found else 'is none'} of those known here: {told}")
+        raise UsageError(
+            f"--machine {name}: {'means several' if found else 'is none'} of those known here: "
+            f"{told}"
+        )
 
     return found[0]
 
@@ -129,14 +148,28 @@ def machine_named(state: StudyState, name: str) -> str:
 def machines_of_frames(state: StudyState, plan: FramePlan) -> tuple[str, ...]:
     """The names of all machines that measured frames of a sequence."""
     places = [state.place_of_frame(frame) for frame in plan.frames()]
-    return tuple(dict.fromkeys(run.machine for place in places for run in state.at(place).runs if run.result is not None))
+    return tuple(
+        dict.fromkeys(
+            run.machine
+            for place in places
+            for run in state.at(place).runs
+            if run.result is not None
+        )
+    )
 
 
 def paces_of(state: StudyState, kind: str) -> tuple[Pace, ...]:
-    """How the machines of a kind compare, those that are kept apart among them; nothing where there is only one."""
-    runs = [run for run in state.results.runs if kind_of(run.machine) == kind and run.result is not None]
+    """How the machines of a kind compare, those that are kept apart among them; nothing where there
+    is only one."""
+    runs = [
+        run for run in state.results.runs if kind_of(run.machine) == kind and run.result is not None
+    ]
     counts = Counter(run.host for run in runs)
-    return tuple(_pace(state, kind, host, counts[host]) for host in sorted(counts)) if len(counts) > 1 else ()
+    return (
+        tuple(_pace(state, kind, host, counts[host]) for host in sorted(counts))
+        if len(counts) > 1
+        else ()
+    )
 
 
 def _pace(state: StudyState, kind: str, host: str, runs: int) -> Pace:
@@ -162,7 +195,9 @@ def _pace(state: StudyState, kind: str, host: str, runs: int) -> Pace:
         theirs = [seconds for name, times in by_host.items() if name != host for seconds in times]
         against = factor(theirs, by_host[host], common_spread(by_host.values()))
 
-    return Pace(host, runs, len(own), against, APART if (kind, host) in state.apart else _verdict(against))
+    return Pace(
+        host, runs, len(own), against, APART if (kind, host) in state.apart else _verdict(against)
+    )
 
 
 def _verdict(against: Figure | None) -> str:
@@ -175,8 +210,8 @@ def _verdict(against: Figure | None) -> str:
 
 
 def apart_by_controls(state: StudyState, kind: str, host: str) -> list[HostApart]:
-    """That a machine is of another pace than the others of its kind, where its controls show that now. Of two that differ it
-    is the slower one."""
+    """That a machine is of another pace than the others of its kind, where its controls show that
+    now. Of two that differ it is the slower one."""
     if (kind, host) in state.apart:
         return []
 
@@ -184,7 +219,9 @@ def apart_by_controls(state: StudyState, kind: str, host: str) -> list[HostApart
     if pace.verdict != APART or pace.against is None:
         return []
 
-    others = [key for key in state.results.hosts if len(key) == 2 and key[0] == kind and key[1] != host]
+    others = [
+        key for key in state.results.hosts if len(key) == 2 and key[0] == kind and key[1] != host
+    ]
     if len(others) == 1 and pace.against.value > 1:
         return []  # that is told by the other's next control
 
@@ -201,7 +238,9 @@ def kinds_of(state: StudyState) -> tuple[Kind, ...]:
         runs = sum(run.machine == machine and run.result is not None for run in state.results.runs)
         paces = () if APART_MARK in machine else paces_of(state, machine)
         is_here = machine == state.surroundings.machine
-        found.append(Kind(machine, label_of(state, machine), is_here, results, runs, paces, _best(results)))
+        found.append(
+            Kind(machine, label_of(state, machine), is_here, results, runs, paces, _best(results))
+        )
 
     return tuple(found)
 
@@ -216,12 +255,18 @@ def _best(results: Results) -> dict[str, tuple[Value, Figure | None]]:
         if study.catalogue[key].changes_pixels:
             continue
 
-        alone = [results.by_id[name] for value in values if (name := results.alone.get(key, {}).get(value)) is not None]
+        alone = [
+            results.by_id[name]
+            for value in values
+            if (name := results.alone.get(key, {}).get(value)) is not None
+        ]
         timed = [trial for trial in alone if trial.times]
         if not timed:
             continue
 
-        fastest = min(timed, key=lambda trial: trial.seconds.value if trial.seconds is not None else 0.0)
+        fastest = min(
+            timed, key=lambda trial: trial.seconds.value if trial.seconds is not None else 0.0
+        )
         gain = factor(base.times, fastest.times, results.spread)
         faster = gain.value > 1 and is_difference(gain)
         slower = [factor(t.times, base.times, results.spread) for t in timed]
@@ -240,7 +285,11 @@ def frontier_of(results: Results) -> tuple[Configuration, ...]:
     """The base, the pick and the frontier: what is worth measuring on other machines."""
     pick = results.pick()
     picked = [pick.trial.configuration] if pick is not None else []
-    return tuple(dict.fromkeys([results.study.base, *picked, *(trial.configuration for trial in results.frontier())]))
+    return tuple(
+        dict.fromkeys(
+            [results.study.base, *picked, *(trial.configuration for trial in results.frontier())]
+        )
+    )
 
 
 def best_words(results: Results, key: str, best: tuple[Value, Figure | None]) -> str:
@@ -256,12 +305,18 @@ def best_words(results: Results, key: str, best: tuple[Value, Figure | None]) ->
 
 
 def on_all(kinds: Sequence[Kind]) -> OnAll | None:
-    """The trial that is acceptable on every kind and whose smallest factor is largest; None where there is none."""
+    """The trial that is acceptable on every kind and whose smallest factor is largest; None where
+    there is none."""
     if len(kinds) < 2:
         return None
 
     acceptable = [
-        {t.id: t for t in kind.results.trials if t.verdict == ACCEPTABLE and t.times_faster is not None} for kind in kinds
+        {
+            t.id: t
+            for t in kind.results.trials
+            if t.verdict == ACCEPTABLE and t.times_faster is not None
+        }
+        for kind in kinds
     ]
     shared = set(acceptable[0]).intersection(*acceptable[1:])
 
@@ -272,7 +327,9 @@ def on_all(kinds: Sequence[Kind]) -> OnAll | None:
         return None
 
     best = max(shared, key=lambda trial: (least(trial), trial))
-    factors = {kind.machine: _faster(own[best]) for kind, own in zip(kinds, acceptable, strict=True)}
+    factors = {
+        kind.machine: _faster(own[best]) for kind, own in zip(kinds, acceptable, strict=True)
+    }
     return OnAll(best, acceptable[0][best].called(kinds[0].results.study.base), factors)
 
 
@@ -292,7 +349,10 @@ def side_by_side(kinds: Sequence[Kind]) -> tuple[tuple[str, ...], list[tuple[str
 
     for kind in kinds:
         pick = kind.results.pick()
-        told = [best_words(kind.results, key, kind.best[key]) if key in kind.best else "" for key in keys]
+        told = [
+            best_words(kind.results, key, kind.best[key]) if key in kind.best else ""
+            for key in keys
+        ]
         name = f"{HERE}: {kind.label}" if kind.is_here else kind.label
         picked = "no pick yet"
         seconds = ""
@@ -301,11 +361,21 @@ def side_by_side(kinds: Sequence[Kind]) -> tuple[tuple[str, ...], list[tuple[str
             picked = pick.trial.called(kind.results.study.base)
             seconds = show_seconds(pick.trial.seconds.value)
             times = pick.trial.times_faster
-            seconds += f", {times.value:.2f} times as fast" if times is not None and not pick.trial.is_base else ""
+            seconds += (
+                f", {times.value:.2f} times as fast"
+                if times is not None and not pick.trial.is_base
+                else ""
+            )
 
         rows.append((name, str(kind.runs), picked, seconds, *told))
 
-    return ("Times of", "Runs", "Pick", "Time", *(f"Best {catalogue[key].label.lower()}" for key in keys)), rows
+    return (
+        "Times of",
+        "Runs",
+        "Pick",
+        "Time",
+        *(f"Best {catalogue[key].label.lower()}" for key in keys),
+    ), rows
 
 
 def shared_sentences(kinds: Sequence[Kind]) -> list[str]:
@@ -315,7 +385,9 @@ def shared_sentences(kinds: Sequence[Kind]) -> list[str]:
 
     if shared is not None:
         each = ", ".join(f"{factor.value:.2f}" for factor in shared.factors.values())
-        said.append(f"On all of them {shared.label} is acceptable: {each} times as fast as the base.")
+        said.append(
+            f"On all of them {shared.label} is acceptable: {each} times as fast as the base."
+        )
     elif len(kinds) > 1:
         said.append("No trial is acceptable on all of them yet.")
 
@@ -329,8 +401,15 @@ def kind_sentences(kinds: Sequence[Kind]) -> list[str]:
     lines = []
 
     for name, runs, picked, seconds, *best in rows:
-        lines.append(f"{name}, {runs} run{'s' if runs != '1' else ''}: {picked}{f', {seconds}' if seconds else ''}")
-        lines += [f"  {head.lower()}: {words}" for head, words in zip(heads[4:], best, strict=True) if words]
+        lines.append(
+            f"{name}, {runs} run{'s' if runs != '1' else ''}: "
+            f"{picked}{f', {seconds}' if seconds else ''}"
+        )
+        lines += [
+            f"  {head.lower()}: {words}"
+            for head, words in zip(heads[4:], best, strict=True)
+            if words
+        ]
 
     return [*lines, *shared_sentences(kinds)]
 
@@ -345,8 +424,12 @@ def kinds_as_data(kinds: Sequence[Kind]) -> dict[str, Any]:
             "label": kind.label,
             "is_this_computer": kind.is_here,
             "runs": kind.runs,
-            "pick": dict(pick.trial.configuration.differences(kind.results.study.base)) if pick is not None else None,
-            "seconds": pick.trial.seconds.numbers if pick is not None and pick.trial.seconds is not None else None,
+            "pick": dict(pick.trial.configuration.differences(kind.results.study.base))
+            if pick is not None
+            else None,
+            "seconds": pick.trial.seconds.numbers
+            if pick is not None and pick.trial.seconds is not None
+            else None,
             "best": {key: value for key, (value, _) in kind.best.items()},
             "hosts": [
                 {
@@ -361,5 +444,9 @@ def kinds_as_data(kinds: Sequence[Kind]) -> dict[str, Any]:
         }
 
     shared = on_all(kinds)
-    told = None if shared is None else {name: figure.numbers for name, figure in shared.factors.items()}
+    told = (
+        None
+        if shared is None
+        else {name: figure.numbers for name, figure in shared.factors.items()}
+    )
     return {"machines": [one(kind) for kind in kinds], "on_all": told}

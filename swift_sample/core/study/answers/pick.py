@@ -1,7 +1,8 @@
-"""The pick: the fastest acceptable trial, or where several take that time as far as can be told, the one with the fewest
-changes; and what speaks for it.
+"""The pick: the fastest acceptable trial, or where several take that time as far as can be told,
+the one with the fewest changes; and what speaks for it.
 
-A setting that does nothing is never recommended: among trials that tie, "16 samples" goes before "16 samples, clamp 4".
+A setting that does nothing is never recommended: among trials that tie, "16 samples" goes before
+"16 samples, clamp 4".
 """
 
 from dataclasses import dataclass
@@ -11,20 +12,29 @@ from typing import TYPE_CHECKING
 from swift_sample.core.measure.kinds import WORST_MARK, Figure, place_words
 from swift_sample.core.measure.timing import factor, is_difference
 from swift_sample.core.settings import Value
-from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED, is_cost, quantity, show_limit
+from swift_sample.core.study.answers.acceptance import (
+    ACCEPTABLE,
+    NOT_ACCEPTABLE,
+    UNDECIDED,
+    is_cost,
+    quantity,
+    show_limit,
+)
 from swift_sample.core.study.plan.model import AREA_MARK
 
 if TYPE_CHECKING:
     from swift_sample.core.study.answers.results import Results, TrialResult
 
 LOOKED_AT = 16
-"""Of the trials that are faster than the pick, so many of the nearest are looked at before all are."""
+"""Of the trials that are faster than the pick, so many of the nearest are looked at before all
+are."""
 
 
 @dataclass(frozen=True)
 class Pick:
-    """`ties` are the acceptable trials whose time cannot be told apart from the fastest one's. `next_faster` is the nearest
-    trial that is measurably faster, and `reason` why it is not the pick."""
+    """`ties` are the acceptable trials whose time cannot be told apart from the fastest one's.
+    `next_faster` is the nearest trial that is measurably faster, and `reason` why it is not the
+    pick."""
 
     trial: "TrialResult"
     ties: tuple["TrialResult", ...]
@@ -34,8 +44,9 @@ class Pick:
 
 @dataclass(frozen=True)
 class Contribution:
-    """What one change of a trial does for its time, where that was measured: how many times faster it is than without it
-    (`alone` False), else the base with only this change than the base (`alone` True). None where neither was measured."""
+    """What one change of a trial does for its time, where that was measured: how many times faster
+    it is than without it (`alone` False), else the base with only this change than the base
+    (`alone` True). None where neither was measured."""
 
     key: str
     value: Value
@@ -51,23 +62,40 @@ def choose(results: "Results") -> Pick | None:
 
     fastest = min(acceptable, key=_time_then_share)
     assert fastest.seconds is not None
-    # Where intervals do not touch, times differ measurably: the interval of the factor is narrower than both together.
+    # Where intervals do not touch, times differ measurably: the interval of the factor is narrower
+    # than both together.
     reach = fastest.seconds.high
-    close = [t for t in acceptable if t is not fastest and t.seconds is not None and t.seconds.low <= reach]
+    close = [
+        t
+        for t in acceptable
+        if t is not fastest and t.seconds is not None and t.seconds.low <= reach
+    ]
     tied = [t for t in close if not is_difference(factor(t.times, fastest.times, results.spread))]
     base = results.study.base
-    pick = min([fastest, *tied], key=lambda t: (len(t.configuration.differences(base)), *_time_then_share(t)))
+    pick = min(
+        [fastest, *tied],
+        key=lambda t: (len(t.configuration.differences(base)), *_time_then_share(t)),
+    )
     ties = tuple(sorted((t for t in (fastest, *tied) if t is not pick), key=_time_then_share))
     nearest = _next_faster(results, pick, {t.id for t in ties})
 
-    return Pick(pick, ties, nearest, why_not(nearest, results) if nearest else "no measurably faster one was measured")
+    return Pick(
+        pick,
+        ties,
+        nearest,
+        why_not(nearest, results) if nearest else "no measurably faster one was measured",
+    )
 
 
 def _next_faster(results: "Results", pick: "TrialResult", ties: set[str]) -> "TrialResult | None":
     """The slowest of the trials that are measurably faster than the pick."""
     assert pick.seconds is not None
     limit = pick.seconds.value
-    faster = [t for t in results.trials if t.is_on_map and t.seconds is not None and t.seconds.value < limit]
+    faster = [
+        t
+        for t in results.trials
+        if t.is_on_map and t.seconds is not None and t.seconds.value < limit
+    ]
 
     for count in (LOOKED_AT, len(faster)):
         for trial in nlargest(count, faster, key=_seconds):
@@ -103,11 +131,15 @@ def why_not(trial: "TrialResult", results: "Results") -> str:
         UNDECIDED: "is too close to its limit to say" + ("; more runs would tell" if more else ""),
     }.get(trial.verdict, "is not measured yet")
 
-    return f"{quantity(key).label} {show_limit(key, figure, results.wanted[key])} {words}{place_of(trial, key, results)}"
+    return (
+        f"{quantity(key).label} {show_limit(key, figure, results.wanted[key])} "
+        f"{words}{place_of(trial, key, results)}"
+    )
 
 
 def place_of(trial: "TrialResult", key: str, results: "Results") -> str:
-    """Where an error is largest, in words: ", most of it at the upper left"; "" where that is not known."""
+    """Where an error is largest, in words: ", most of it at the upper left"; "" where that is not
+    known."""
     measure, mark, _ = key.partition(AREA_MARK)
     if mark or is_cost(key):
         return ""
@@ -131,10 +163,14 @@ def contributions(results: "Results", trial: "TrialResult") -> tuple[Contributio
 
     for key, value in changes.items():
         without = (
-            results.by_effect.get(trial.configuration.replace({key: base[key]}).effective()) if len(changes) > 1 else None
+            results.by_effect.get(trial.configuration.replace({key: base[key]}).effective())
+            if len(changes) > 1
+            else None
         )
         if without is not None and without.times and without is not trial:
-            found.append(Contribution(key, value, factor(without.times, trial.times, results.spread)))
+            found.append(
+                Contribution(key, value, factor(without.times, trial.times, results.spread))
+            )
             continue
 
         name = results.alone.get(key, {}).get(value)
@@ -145,7 +181,8 @@ def contributions(results: "Results", trial: "TrialResult") -> tuple[Contributio
 
 
 def edges(results: "Results", trial: "TrialResult") -> tuple[str, ...]:
-    """Settings of which a trial has the cheapest value that was tried, although the setting has cheaper ones."""
+    """Settings of which a trial has the cheapest value that was tried, although the setting has
+    cheaper ones."""
     found = []
     for key, values in results.study.space().items():
         declared = results.study.catalogue[key]

@@ -11,7 +11,12 @@ from swift_sample.core.study.answers.acceptance import quantity
 from swift_sample.core.study.answers.guidance import Help
 from swift_sample.core.study.answers.interactions import interactions
 from swift_sample.core.study.answers.pick import Pick, contributions, edges
-from swift_sample.core.study.answers.results import PROCESSOR_SECONDS, Results, TrialResult, show_error
+from swift_sample.core.study.answers.results import (
+    PROCESSOR_SECONDS,
+    Results,
+    TrialResult,
+    show_error,
+)
 from swift_sample.core.study.plan.model import FIRST_PICTURE
 
 TIES_NAMED = 4
@@ -34,7 +39,8 @@ def show_seconds(seconds: float) -> str:
 
 
 def show_time_left(low: float, high: float) -> str:
-    """A time between two ends, as a person would say it: about 40 s, about 3 to 5 min, about 1 h 4 min to 1 h 20 min."""
+    """A time between two ends, as a person would say it: about 40 s, about 3 to 5 min, about 1 h 4
+    min to 1 h 20 min."""
     if high < 60:
         return f"about {max(1, round((low + high) / 2))} s"
 
@@ -53,7 +59,10 @@ def show_with_interval(figure: Figure) -> str:
         return shown
 
     reach = max(figure.high - figure.value, figure.value - figure.low)
-    return f"{shown} ± {show_seconds(reach) if reach >= 99.5 or figure.value >= 99.5 else f'{reach:.1g}'}"
+    return (
+        f"{shown} ± "
+        f"{show_seconds(reach) if reach >= 99.5 or figure.value >= 99.5 else f'{reach:.1g}'}"
+    )
 
 
 def show_with_half(figure: Figure) -> str:
@@ -63,7 +72,8 @@ def show_with_half(figure: Figure) -> str:
 
 
 def show_factor(times_faster: Figure | None, intervals: bool = False) -> str:
-    """How a trial compares with the base: "3.4× faster than base", or that there is no measurable difference."""
+    """How a trial compares with the base: "3.4× faster than base", or that there is no measurable
+    difference."""
     if times_faster is None:
         return "not compared with the base yet"
     if not is_difference(times_faster):
@@ -93,7 +103,8 @@ def show_factor(times_faster: Figure | None, intervals: bool = False) -> str:
 
 
 def show_phases(trial: TrialResult) -> str:
-    """Where the time goes, with half the width of each interval: "sampling 0.92 s ± 0.03, denoise 0.10 s ± 0.01"."""
+    """Where the time goes, with half the width of each interval: "sampling 0.92 s ± 0.03, denoise
+    0.10 s ± 0.01"."""
     shown = [
         f"{phase.replace('_', ' ')} {show_with_half(spent)}"
         for phase, spent in trial.phases.items()
@@ -103,17 +114,22 @@ def show_phases(trial: TrialResult) -> str:
 
 
 def cache_words(trial: TrialResult) -> str:
-    """What a trial's renders take cold and warm, side by side, where a cache spares later ones something; "" where none
-    does."""
+    """What a trial's renders take cold and warm, side by side, where a cache spares later ones
+    something; "" where none does."""
     first = trial.first_render_seconds
     if first is None:
         return ""
 
     warm = show_seconds(trial.phases["total"].value)
     if trial.preparing_seconds:
-        return f"cold {show_seconds(first)}, once for good: what it prepares stays on disk; warm {warm}, every later render"
+        return (
+            f"cold {show_seconds(first)}, once for good: what it prepares stays on disk; warm "
+            f"{warm}, every later render"
+        )
 
-    return f"cold {show_seconds(first)}, the first render after opening; warm {warm}, every later one"
+    return (
+        f"cold {show_seconds(first)}, the first render after opening; warm {warm}, every later one"
+    )
 
 
 def pick_sentences(results: Results, pick: Pick) -> list[str]:
@@ -121,7 +137,11 @@ def pick_sentences(results: Results, pick: Pick) -> list[str]:
     trial = pick.trial
     base = results.study.base
     assert trial.seconds is not None
-    settings = trial.configuration.describe(most=12) if trial.is_base else trial.configuration.describe(base, most=12)
+    settings = (
+        trial.configuration.describe(most=12)
+        if trial.is_base
+        else trial.configuration.describe(base, most=12)
+    )
     runs = len(trial.runs)
     factor = show_factor(trial.times_faster, True)
 
@@ -132,7 +152,10 @@ def pick_sentences(results: Results, pick: Pick) -> list[str]:
 
     lines = [
         f"{so_far(results)}{show_with_interval(trial.seconds)}, {factor}: {settings}",
-        "  " + ", ".join(f"{quantity(key).label} {show_error(key, trial, results)}" for key in trial.shares),
+        "  "
+        + ", ".join(
+            f"{quantity(key).label} {show_error(key, trial, results)}" for key in trial.shares
+        ),
         *([f"  {phases}"] if (phases := show_phases(trial)) else []),
         f"  measured {runs} {'time' if runs == 1 else 'times'}, {show_ties(pick, base)}",
     ]
@@ -143,7 +166,8 @@ def pick_sentences(results: Results, pick: Pick) -> list[str]:
 
     if pick.next_faster is not None and pick.next_faster.seconds is not None:
         lines.append(
-            f"  the next {'measurably ' if pick.next_faster.seconds.has_interval else ''}faster one takes "
+            f"  the next {'measurably ' if pick.next_faster.seconds.has_interval else ''}faster "
+            "one takes "
             f"{show_seconds(pick.next_faster.seconds.value)} "
             f"({pick.next_faster.configuration.describe(base)}): {pick.reason}"
         )
@@ -188,14 +212,21 @@ def answer_words(results: Results) -> str:
         return ""
 
     words = show_seconds(pick.trial.seconds.value)
-    return f"{words}, {'as it is today' if pick.trial.is_base else show_factor(pick.trial.times_faster)}."
+    return (
+        f"{words}, "
+        f"{'as it is today' if pick.trial.is_base else show_factor(pick.trial.times_faster)}."
+    )
 
 
 def so_far(results: Results) -> str:
     """ "so far, 3 of 24 trials measured: " while a part of the plan is not; "" then."""
     measured = len(results.on_map)
     planned = len(results.trials)
-    return "" if measured == planned or results.sought else f"so far, {measured} of {planned} trials measured: "
+    return (
+        ""
+        if measured == planned or results.sought
+        else f"so far, {measured} of {planned} trials measured: "
+    )
 
 
 def show_contributions(results: Results, trial: TrialResult) -> list[str]:
@@ -206,7 +237,11 @@ def show_contributions(results: Results, trial: TrialResult) -> list[str]:
         if one.times_faster is None:
             told.append(f"{what} not measured on its own")
         else:
-            words = show_factor(one.times_faster, True).removesuffix(" than base").removesuffix(" from base")
+            words = (
+                show_factor(one.times_faster, True)
+                .removesuffix(" than base")
+                .removesuffix(" from base")
+            )
             told.append(f"{what} {words}{' (alone, beside the base)' if one.alone else ''}")
 
     return told
@@ -222,7 +257,10 @@ def _one_value(results: Results, key: str, value: Value) -> str:
 def edge_words(results: Results, trial: TrialResult) -> list[str]:
     """Where a trial stands at the edge of what was tried."""
     return [
-        f"at the edge of what was tried, with {_one_value(results, key, trial.configuration[key])}: less may do as well"
+        (
+            "at the edge of what was tried, with "
+            f"{_one_value(results, key, trial.configuration[key])}: less may do as well"
+        )
         for key in edges(results, trial)
     ]
 
@@ -238,7 +276,9 @@ def show_ties(pick: Pick, base: Configuration | None = None) -> str:
         return told
 
     named = [t.configuration.describe(base) for t in pick.ties[:TIES_NAMED]]
-    return f"{told}: {'; '.join(named)}{f'; {count - TIES_NAMED} more' if count > TIES_NAMED else ''}"
+    return (
+        f"{told}: {'; '.join(named)}{f'; {count - TIES_NAMED} more' if count > TIES_NAMED else ''}"
+    )
 
 
 def help_sentences(results: Results, found: Help) -> list[str]:
@@ -258,7 +298,8 @@ def help_sentences(results: Results, found: Help) -> list[str]:
 
 
 def pick_as_data(results: Results, pick: Pick | None, found: Help | None = None) -> dict[str, Any]:
-    """The pick for `--json`; "pick" is null where there is none, and "help" then says what may lead to one."""
+    """The pick for `--json`; "pick" is null where there is none, and "help" then says what may lead
+    to one."""
     measured = sum(1 for t in results.trials if t.is_on_map)
     head: dict[str, Any] = {
         "study": results.study.name,
@@ -268,13 +309,18 @@ def pick_as_data(results: Results, pick: Pick | None, found: Help | None = None)
     }
 
     head["interactions"] = [
-        {"changes": found.changes, "factor": _figure(found.factor), "words": found.words} for found in interactions(results)
+        {"changes": found.changes, "factor": _figure(found.factor), "words": found.words}
+        for found in interactions(results)
     ]
     head["drift_corrected"] = results.correction.largest_drift
     head["runs_left_out"] = sorted(results.correction.left_out)
 
     if pick is None:
-        return {**head, "pick": None, "help": None if found is None else _help_as_data(results, found)}
+        return {
+            **head,
+            "pick": None,
+            "help": None if found is None else _help_as_data(results, found),
+        }
 
     nearest = pick.next_faster
     return {
@@ -282,15 +328,25 @@ def pick_as_data(results: Results, pick: Pick | None, found: Help | None = None)
         "pick": {
             **trial_as_data(pick.trial, results),
             "ties": [
-                {"configuration": dict(t.configuration.differences(results.study.base)), "seconds": _figure(t.seconds)}
+                {
+                    "configuration": dict(t.configuration.differences(results.study.base)),
+                    "seconds": _figure(t.seconds),
+                }
                 for t in pick.ties
             ],
             "contributions": [
-                {"setting": one.key, "value": one.value, "times_faster": _figure(one.times_faster), "alone": one.alone}
+                {
+                    "setting": one.key,
+                    "value": one.value,
+                    "times_faster": _figure(one.times_faster),
+                    "alone": one.alone,
+                }
                 for one in contributions(results, pick.trial)
             ],
             "at_the_edge": list(edges(results, pick.trial)),
-            "next_faster": None if nearest is None else {**trial_as_data(nearest, results), "reason": pick.reason},
+            "next_faster": None
+            if nearest is None
+            else {**trial_as_data(nearest, results), "reason": pick.reason},
         },
     }
 
@@ -299,7 +355,9 @@ def _help_as_data(results: Results, found: Help) -> dict[str, Any]:
     return {
         "closest": trial_as_data(found.closest, results),
         "failing": list(found.failing),
-        "to_try_next": None if found.proposal is None else dict(found.proposal.differences(results.study.base)),
+        "to_try_next": None
+        if found.proposal is None
+        else dict(found.proposal.differences(results.study.base)),
         "why": found.words,
     }
 
@@ -313,7 +371,9 @@ def trial_as_data(trial: TrialResult, results: Results) -> dict[str, Any]:
         "first_render_seconds": trial.first_render_seconds,
         "times_faster_than_base": _figure(trial.times_faster),
         "measurable_difference": (
-            trial.times_faster is not None and trial.times_faster.has_interval and is_difference(trial.times_faster)
+            trial.times_faster is not None
+            and trial.times_faster.has_interval
+            and is_difference(trial.times_faster)
         ),
         "phases": figures_as_data(trial.phases),
         "simulated": trial.is_simulated,
@@ -332,7 +392,8 @@ def figures_as_data(figures: Mapping[str, Figure | None]) -> dict[str, Any]:
 
 
 def _figure(figure: Figure | None) -> dict[str, float | None] | None:
-    """JSON knows no infinity, which is the signal to noise of a perfect picture: null stands for it."""
+    """JSON knows no infinity, which is the signal to noise of a perfect picture: null stands for
+    it."""
     return (
         None
         if figure is None

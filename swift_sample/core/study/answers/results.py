@@ -1,4 +1,5 @@
-"""What the study knows: each trial's time, errors and verdict (`acceptance`), the frontier, and the pick (`pick`)."""
+"""What the study knows: each trial's time, errors and verdict (`acceptance`), the frontier, and the
+pick (`pick`)."""
 
 import statistics
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -9,7 +10,13 @@ import numpy as np
 
 from swift_sample.core.measure.drift import DriftCorrection, TimedRun, correct_drift
 from swift_sample.core.measure.kinds import BRIGHTNESS, LIGHT_SHIFT, Figure
-from swift_sample.core.measure.timing import NO_SPREAD, Spread, common_spread, factor, median_seconds
+from swift_sample.core.measure.timing import (
+    NO_SPREAD,
+    Spread,
+    common_spread,
+    factor,
+    median_seconds,
+)
 from swift_sample.core.renderers.records import PHASES
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.settings.setting import KEEPS_SCENE, PREPARES, SAMPLES
@@ -43,8 +50,8 @@ LEAST_BRIGHTNESS_TOLD = 0.1
 
 
 CLEANER_TIMES = 4
-"""How many times a trial's samples the reference must have before it may judge which of the two is wrong in a pixel: it then
-has half of the noise."""
+"""How many times a trial's samples the reference must have before it may judge which of the two is
+wrong in a pixel: it then has half of the noise."""
 MAX_REFERENCE_CHUNKS = 64
 NO_SLOWER = 1.001
 """The least upper end of how many times faster something is that cannot be slower."""
@@ -55,7 +62,8 @@ NOWHERE_NEAR = Standing(None, 0.0, False, False, False)
 
 @dataclass(frozen=True)
 class TrialResult:
-    """One trial as far as it is measured. `share` is the limit share: the worst over all limits, 1.0 is the line."""
+    """One trial as far as it is measured. `share` is the limit share: the worst over all limits,
+    1.0 is the line."""
 
     id: str
     configuration: Configuration
@@ -77,9 +85,11 @@ class TrialResult:
     forbidden: str = ""
     """why it must not be the pick, in words; empty where it may"""
     unmeasured: frozenset[str] = frozenset()
-    """limits whose figure was not measured as it is wanted now; the trial cannot be accepted before it is"""
+    """limits whose figure was not measured as it is wanted now; the trial cannot be accepted before
+    it is"""
     pictures: int = 0
-    """how many pictures of its appearance there are, those of trials that render the same pixels among them"""
+    """how many pictures of its appearance there are, those of trials that render the same pixels
+    among them"""
     standing: Standing = NOWHERE_NEAR
     """what the verdict rests on beside the acceptance line"""
     missing: str = ""
@@ -95,12 +105,17 @@ class TrialResult:
     failed: tuple[str, ...] = ()
     """why renders of it failed that were not the machine's fault, whatever came after them"""
     doubted: frozenset[str] = frozenset()
-    """limits that seem not to be kept, and cannot be told before the reference is cleaner than this trial"""
+    """limits that seem not to be kept, and cannot be told before the reference is cleaner than this
+    trial"""
 
     @cached_property
     def all_figures(self) -> Mapping[str, Figure | None]:
         """Image measures, and what a render costs whether that is limited or not."""
-        return {**self.figures, **_costs(self.runs, self.correction, self.opening_share)} if self.figures else {}
+        return (
+            {**self.figures, **_costs(self.runs, self.correction, self.opening_share)}
+            if self.figures
+            else {}
+        )
 
     @cached_property
     def phases(self) -> Mapping[str, Figure]:
@@ -114,8 +129,8 @@ class TrialResult:
 
     @property
     def first_render_seconds(self) -> float | None:
-        """What the first render takes, after opening or ever, where a cache spares later ones something; None where none
-        does."""
+        """What the first render takes, after opening or ever, where a cache spares later ones
+        something; None where none does."""
         total = self.phases.get("total")
         spared = self.opening_seconds + self.preparing_seconds
         return total.value + spared if spared and total is not None else None
@@ -126,12 +141,15 @@ class TrialResult:
 
     @property
     def is_whole(self) -> bool:
-        """Whether everything that has a limit is known of it: else its limit share is that of a part."""
+        """Whether everything that has a limit is known of it: else its limit share is that of a
+        part."""
         return self.is_on_map and not self.standing.unknown and not self.standing.unmeasured
 
     def called(self, base: Configuration, most: int = 4) -> str:
         """The name that a person gave it, else what differs from a base."""
-        return self.remark.name or ("base" if self.is_base else self.configuration.describe(base, most=most))
+        return self.remark.name or (
+            "base" if self.is_base else self.configuration.describe(base, most=most)
+        )
 
     def worst_limit(self) -> str:
         """The measure that comes closest to its limit, or is furthest over it."""
@@ -183,7 +201,8 @@ class Results:
 
     @property
     def origin(self) -> "Results":
-        """The results without a dragged line: the same object as long as nothing but the line moves."""
+        """The results without a dragged line: the same object as long as nothing but the line
+        moves."""
         origin = self.__dict__.get("_origin", self)
         assert isinstance(origin, Results)
         return origin
@@ -234,18 +253,21 @@ class Results:
 
     @cached_property
     def closest(self) -> TrialResult | None:
-        """The trial with the smallest limit share, of those of which everything limited is known."""
+        """The trial with the smallest limit share, of those of which everything limited is
+        known."""
         return min((t for t in self.trials if t.is_whole), key=_share, default=None)
 
     @cached_property
     def on_map(self) -> np.ndarray:
         """Places of the trials that have time and limit share, intp[n]."""
-        return np.array([place for place, trial in enumerate(self.trials) if trial.is_on_map], np.intp)
+        return np.array(
+            [place for place, trial in enumerate(self.trials) if trial.is_on_map], np.intp
+        )
 
     @cached_property
     def _shares(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Of every trial the line below which it is rejected, the limit share's high end, and the best verdict that it could
-        have (by `RANKS`)."""
+        """Of every trial the line below which it is rejected, the limit share's high end, and the
+        best verdict that it could have (by `RANKS`)."""
         lows = np.array([t.standing.surely for t in self.trials])
         highs = np.array([t.share.high if t.share is not None else 0.0 for t in self.trials])
         best = np.array([RANKS.index(t.standing.verdict(np.inf)) for t in self.trials], np.int8)
@@ -265,7 +287,11 @@ class Results:
     def _frontier(self) -> tuple[int, ...]:
         """Places of the frontier's trials; a line that is dragged does not move it."""
         best: list[int] = []
-        whole = (place for place, trial in enumerate(self.trials) if trial.is_whole and not trial.remark.left_out)
+        whole = (
+            place
+            for place, trial in enumerate(self.trials)
+            if trial.is_whole and not trial.remark.left_out
+        )
 
         for place in sorted(whole, key=lambda place: _time_then_share(self.trials[place])):
             if not best or _share(self.trials[place]) < _share(self.trials[best[-1]]):
@@ -301,7 +327,12 @@ class Results:
 
         made = replace(origin, trials=tuple(trials), line=line)
         made.__dict__.update(
-            _origin=origin, spread=origin.spread, alone=origin.alone, ranks=ranks, on_map=origin.on_map, places=origin.places
+            _origin=origin,
+            spread=origin.spread,
+            alone=origin.alone,
+            ranks=ranks,
+            on_map=origin.on_map,
+            places=origin.places,
         )
         return made
 
@@ -319,7 +350,8 @@ def results_of(state: StudyState) -> Results:
 def collect(state: StudyState) -> Results:
     """Put together what a state knows of the place that is looked at, with times of this machine.
 
-    Trials come as they are planned, the base first. Trials of one appearance share pictures, figures and verdict.
+    Trials come as they are planned, the base first. Trials of one appearance share pictures,
+    figures and verdict.
     """
     study = state.plan
     records = state.results
@@ -329,7 +361,10 @@ def collect(state: StudyState) -> Results:
     preparing = _preparing_seconds(state, runs)
     opening = _opening_seconds(state, runs, preparing)
     shared = {name: seconds / study.renders_per_opening for name, seconds in opening.items()}
-    times = {name: counted_seconds(own, study.goal, correction, shared[name]) for name, own in runs.items()}
+    times = {
+        name: counted_seconds(own, study.goal, correction, shared[name])
+        for name, own in runs.items()
+    }
     spread = _spread(study, times.values())
     base_times = times[state.base.id]
     known = _Figures(state)
@@ -351,7 +386,14 @@ def collect(state: StudyState) -> Results:
         )
         for trial in state.planned
     )
-    made = Results(study, trials, 1.0, correction, acceptance, frozenset(trial.id for trial in state.planned if trial.sought))
+    made = Results(
+        study,
+        trials,
+        1.0,
+        correction,
+        acceptance,
+        frozenset(trial.id for trial in state.planned if trial.sought),
+    )
     made.__dict__["spread"] = spread
 
     return made
@@ -360,8 +402,8 @@ def collect(state: StudyState) -> Results:
 def collect_earlier(
     state: StudyState, results: Results, configurations: Mapping[str, Configuration]
 ) -> tuple[TrialResult, ...]:
-    """Trials that are not planned any more, such as those of another base, as far as they can stand beside those that are:
-    timed on this machine, and with figures against the present reference.
+    """Trials that are not planned any more, such as those of another base, as far as they can stand
+    beside those that are: timed on this machine, and with figures against the present reference.
 
     `results` are those of the state; `configurations` are the trials' own, by name.
     """
@@ -379,7 +421,9 @@ def collect_earlier(
         prepares = _only_prepares(configuration)
         ready = ready_seconds(runs)
         opening, preparing = (0.0, ready) if prepares else (ready, 0.0)
-        times = counted_seconds(runs, study.goal, results.correction, opening / study.renders_per_opening)
+        times = counted_seconds(
+            runs, study.goal, results.correction, opening / study.renders_per_opening
+        )
 
         trial = _result(
             state,
@@ -408,7 +452,8 @@ class _Figures:
         self._known: dict[str, dict[str, Figure | None]] = {}
 
     def reference_samples(self, appearance: str) -> int:
-        """Samples of the reference that the whole picture was measured against; 0 where it was not."""
+        """Samples of the reference that the whole picture was measured against; 0 where it was
+        not."""
         known = self._state.results.measurements.get(self._state.measurement_key(appearance, None))
         return known.reference_samples if known is not None else 0
 
@@ -451,13 +496,24 @@ def _result(
     shares = acceptance.shares(figures)
     doubted = _doubted(state, trial, runs, shares, known.reference_samples(trial.appearance))
     if doubted:
-        shares = {key: replace(share, low=0.0) if key in doubted else share for key, share in shares.items()}
+        shares = {
+            key: replace(share, low=0.0) if key in doubted else share
+            for key, share in shares.items()
+        }
 
     unmeasured = frozenset(key for key in wanted if key not in figures)
     failed = records.failures(trial.id, state.machine, also_forgiven=True)
-    failure = failed[0].reason if failed and (not times or records.is_given_up(trial.id, state.machine)) else ""
+    failure = (
+        failed[0].reason
+        if failed and (not times or records.is_given_up(trial.id, state.machine))
+        else ""
+    )
     pictures = len(records.pictures.get(trial.appearance, ()))
-    left_out = frozenset(run.number for run in runs if run.number in correction.left_out) if correction.left_out else _NONE
+    left_out = (
+        frozenset(run.number for run in runs if run.number in correction.left_out)
+        if correction.left_out
+        else _NONE
+    )
     remark = state.plan.remarks.get(trial.id, NO_REMARK)
     forbidden = forbidden_words(trial.configuration, state.plan, remark)
     unknown = is_unknown(figures, wanted)
@@ -496,10 +552,15 @@ def _result(
 
 
 def _times_faster(
-    state: StudyState, trial: PlannedTrial, base_times: Sequence[float], times: Sequence[float], spread: Spread
+    state: StudyState,
+    trial: PlannedTrial,
+    base_times: Sequence[float],
+    times: Sequence[float],
+    spread: Spread,
 ) -> Figure | None:
-    """How many times faster than the base a trial is. That it is slower, where all it changes is to do less of what takes
-    time, is chance or another program: the interval then reaches as far as to be no difference."""
+    """How many times faster than the base a trial is. That it is slower, where all it changes is to
+    do less of what takes time, is chance or another program: the interval then reaches as far as to
+    be no difference."""
     if not times or not base_times:
         return None
 
@@ -511,38 +572,57 @@ def _times_faster(
 
 
 def does_less(configuration: Configuration, base: Configuration) -> bool:
-    """Whether all that a configuration changes of the base is less of something that takes longer the more of it there is."""
+    """Whether all that a configuration changes of the base is less of something that takes longer
+    the more of it there is."""
     catalogue = configuration.catalogue
     changes = configuration.differences(base)
 
     return bool(changes) and all(
-        catalogue[key].more_takes_longer and not isinstance(value, str) and float(value) < float(base[key])
+        catalogue[key].more_takes_longer
+        and not isinstance(value, str)
+        and float(value) < float(base[key])
         for key, value in changes.items()
     )
 
 
 def _doubted(
-    state: StudyState, trial: PlannedTrial, runs: Sequence[Run], shares: Mapping[str, Figure], reference_samples: int
+    state: StudyState,
+    trial: PlannedTrial,
+    runs: Sequence[Run],
+    shares: Mapping[str, Figure],
+    reference_samples: int,
 ) -> frozenset[str]:
-    """Limits on stray pixels that a trial seems not to keep, where it is not the reference that is right for sure: a pixel in
-    which that is wrong is off in all renders, the more surely the cleaner they are."""
+    """Limits on stray pixels that a trial seems not to keep, where it is not the reference that is
+    right for sure: a pixel in which that is wrong is off in all renders, the more surely the
+    cleaner they are."""
     known = state.reference
     if known is None or not reference_samples or not can_grow(state, known):
         return _NO_LIMITS
     if reference_samples >= CLEANER_TIMES * samples_of(trial.configuration, runs):
         return _NO_LIMITS
 
-    return frozenset(key for key, share in shares.items() if counts_pixels(key) and share.high > 1 and share.value > 0)
+    return frozenset(
+        key
+        for key, share in shares.items()
+        if counts_pixels(key) and share.high > 1 and share.value > 0
+    )
 
 
 def can_grow(state: StudyState, reference: ReferenceState) -> bool:
     """Whether there can be more of the reference."""
-    return state.plan.catalogue.capabilities.extends_reference and reference.chunks < MAX_REFERENCE_CHUNKS
+    return (
+        state.plan.catalogue.capabilities.extends_reference
+        and reference.chunks < MAX_REFERENCE_CHUNKS
+    )
 
 
 def samples_of(configuration: Configuration, runs: Sequence[Run]) -> float:
     """Samples a pixel that renders took, as far as they tell, else the most that they may take."""
-    taken = [run.result.samples_mean for run in runs if run.result is not None and run.result.samples_mean]
+    taken = [
+        run.result.samples_mean
+        for run in runs
+        if run.result is not None and run.result.samples_mean
+    ]
     return statistics.median(taken) if taken else float(configuration.number_in_role(SAMPLES) or 0)
 
 
@@ -561,13 +641,22 @@ def _judged(trial: TrialResult, verdict: str) -> TrialResult:
     return made
 
 
-def _missing(state: StudyState, runs: Sequence[Run], image: Mapping[str, Figure | None], unmeasured: frozenset[str]) -> str:
+def _missing(
+    state: StudyState,
+    runs: Sequence[Run],
+    image: Mapping[str, Figure | None],
+    unmeasured: frozenset[str],
+) -> str:
     if not runs:
         return "not rendered yet"
     if not image:
         return "its pictures are not measured yet"
 
-    return f"{', '.join(sorted(quantity(key).label for key in unmeasured))} not measured yet" if unmeasured else ""
+    return (
+        f"{', '.join(sorted(quantity(key).label for key in unmeasured))} not measured yet"
+        if unmeasured
+        else ""
+    )
 
 
 def drift_of(by_trial: Mapping[str, Sequence[Run]], goal: str) -> DriftCorrection:
@@ -580,14 +669,19 @@ def drift_of(by_trial: Mapping[str, Sequence[Run]], goal: str) -> DriftCorrectio
 
 
 def _only_prepares(configuration: Configuration) -> bool:
-    """Whether what a configuration's caches do before the clock starts stays on disk, and nothing of it in memory."""
+    """Whether what a configuration's caches do before the clock starts stays on disk, and nothing
+    of it in memory."""
     return configuration.is_on(PREPARES) and not configuration.is_on(KEEPS_SCENE)
 
 
 def _preparing_seconds(state: StudyState, runs: Mapping[str, Sequence[Run]]) -> dict[str, float]:
-    """What trials make once for good. It was made before one of them, and found there by the others, so that it is what the
-    one took that had to."""
-    ready = {trial.id: ready_seconds(runs[trial.id]) for trial in state.planned if _only_prepares(trial.configuration)}
+    """What trials make once for good. It was made before one of them, and found there by the
+    others, so that it is what the one took that had to."""
+    ready = {
+        trial.id: ready_seconds(runs[trial.id])
+        for trial in state.planned
+        if _only_prepares(trial.configuration)
+    }
     made = [seconds for seconds in ready.values() if seconds > 0]
     usual = statistics.median(made) if made else 0.0
 
@@ -597,8 +691,9 @@ def _preparing_seconds(state: StudyState, runs: Mapping[str, Sequence[Run]]) -> 
 def _opening_seconds(
     state: StudyState, runs: Mapping[str, Sequence[Run]], preparing: Mapping[str, float]
 ) -> dict[str, float]:
-    """What each trial's caches in memory take once, when the scene is opened. A kept scene that an earlier trial had made
-    ready already takes what it took others; where none was seen to, what reading and building take the base."""
+    """What each trial's caches in memory take once, when the scene is opened. A kept scene that an
+    earlier trial had made ready already takes what it took others; where none was seen to, what
+    reading and building take the base."""
     own = {name: 0.0 if name in preparing else ready_seconds(those) for name, those in runs.items()}
     kept = {trial.id for trial in state.planned if trial.configuration.is_on(KEEPS_SCENE)}
     if not kept:
@@ -619,14 +714,21 @@ def _opening_seconds(
 
 
 def ready_seconds(runs: Sequence[Run]) -> float:
-    """What a trial's caches had to do before the first run's clock started; 0 for a trial without caches."""
-    ready = [run.result.ready_seconds for run in runs if run.result is not None and run.result.ready_seconds > 0]
+    """What a trial's caches had to do before the first run's clock started; 0 for a trial without
+    caches."""
+    ready = [
+        run.result.ready_seconds
+        for run in runs
+        if run.result is not None and run.result.ready_seconds > 0
+    ]
     return statistics.median(ready) if ready else 0.0
 
 
-def counted_seconds(runs: Sequence[Run], goal: str, correction: DriftCorrection, shared: float = 0.0) -> tuple[float, ...]:
-    """The times that count: corrected for drift, without the runs that are left out; `shared` is each render's part of what
-    opening the scene takes once."""
+def counted_seconds(
+    runs: Sequence[Run], goal: str, correction: DriftCorrection, shared: float = 0.0
+) -> tuple[float, ...]:
+    """The times that count: corrected for drift, without the runs that are left out; `shared` is
+    each render's part of what opening the scene takes once."""
     return tuple(
         goal_seconds(run, goal) / correction.factor(run.number) + shared
         for run in runs
@@ -648,11 +750,14 @@ def _phases(runs: Sequence[Run], correction: DriftCorrection) -> dict[str, Figur
 def _phase(kept: Sequence[Run], correction: DriftCorrection, phase: str) -> Figure | None:
     """The median of a phase with its interval; of one that can take no time at all, the range."""
     seconds = [
-        (run.result.cpu_seconds if phase == PROCESSOR_SECONDS else run.result.seconds[phase]) / correction.factor(run.number)
+        (run.result.cpu_seconds if phase == PROCESSOR_SECONDS else run.result.seconds[phase])
+        / correction.factor(run.number)
         for run in kept
         if run.result is not None and (phase == PROCESSOR_SECONDS or phase in run.result.seconds)
     ]
-    told = any(run.result is not None and run.result.cpu_seconds for run in kept)  # else finished elsewhere, by one time
+    told = any(
+        run.result is not None and run.result.cpu_seconds for run in kept
+    )  # else finished elsewhere, by one time
     if not seconds or (phase == PROCESSOR_SECONDS and not told):
         return None
     if len(seconds) == 1 and not told:
@@ -663,11 +768,19 @@ def _phase(kept: Sequence[Run], correction: DriftCorrection, phase: str) -> Figu
     return Figure(sorted(seconds)[len(seconds) // 2], min(seconds), max(seconds))
 
 
-def _costs(runs: Sequence[Run], correction: DriftCorrection, shared: float = 0.0) -> dict[str, Figure | None]:
+def _costs(
+    runs: Sequence[Run], correction: DriftCorrection, shared: float = 0.0
+) -> dict[str, Figure | None]:
     """What a picture costs besides its errors: time, memory, and file size."""
     kept = [run for run in runs if run.result is not None and run.number not in correction.left_out]
-    peak = max((run.result.peak_memory_bytes for run in runs if run.result is not None), default=0) / MEBIBYTE
-    size = max((run.result.picture_bytes for run in runs if run.result is not None), default=0) / MEBIBYTE
+    peak = (
+        max((run.result.peak_memory_bytes for run in runs if run.result is not None), default=0)
+        / MEBIBYTE
+    )
+    size = (
+        max((run.result.picture_bytes for run in runs if run.result is not None), default=0)
+        / MEBIBYTE
+    )
 
     return {
         "seconds": _later(_phase(kept, correction, "total"), shared),
@@ -678,7 +791,8 @@ def _costs(runs: Sequence[Run], correction: DriftCorrection, shared: float = 0.0
 
 
 def _spread(study: Study, times: Iterable[Sequence[float]]) -> Spread:
-    """The scatter of times that all trials have in common; of renders that were finished before, what repeats tell alone."""
+    """The scatter of times that all trials have in common; of renders that were finished before,
+    what repeats tell alone."""
     told = list(times)
     if not study.catalogue.capabilities.starts and all(len(seconds) < 2 for seconds in told):
         return NO_SPREAD
@@ -687,7 +801,11 @@ def _spread(study: Study, times: Iterable[Sequence[float]]) -> Spread:
 
 
 def _later(figure: Figure | None, seconds: float) -> Figure | None:
-    return None if figure is None else Figure(figure.value + seconds, figure.low + seconds, figure.high + seconds)
+    return (
+        None
+        if figure is None
+        else Figure(figure.value + seconds, figure.low + seconds, figure.high + seconds)
+    )
 
 
 def goal_seconds(run: Run, goal: str) -> float:
@@ -703,11 +821,21 @@ def show_error(key: str, trial: TrialResult, results: Results, short: bool = Fal
     if figure is None:
         return "not known"
 
-    text = f"{figure.value:.1f} {quantity(key).unit}" if limit is None else show_limit(key, figure, limit, short)
+    text = (
+        f"{figure.value:.1f} {quantity(key).unit}"
+        if limit is None
+        else show_limit(key, figure, limit, short)
+    )
     measure, mark, area = key.partition(AREA_MARK)
-    change = trial.figures.get(f"{BRIGHTNESS.key}{mark}{area}") if measure == LIGHT_SHIFT.key else None
+    change = (
+        trial.figures.get(f"{BRIGHTNESS.key}{mark}{area}") if measure == LIGHT_SHIFT.key else None
+    )
 
-    if change is None or change.low <= 0 <= change.high or abs(change.value) < LEAST_BRIGHTNESS_TOLD:
+    if (
+        change is None
+        or change.low <= 0 <= change.high
+        or abs(change.value) < LEAST_BRIGHTNESS_TOLD
+    ):
         return text
 
     which = "brighter" if change.value > 0 else "darker"

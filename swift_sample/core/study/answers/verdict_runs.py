@@ -1,4 +1,5 @@
-"""What a verdict may cost, and from when on a faster trial is worth it: known to searches and to how many runs trials get."""
+"""What a verdict may cost, and from when on a faster trial is worth it: known to searches and to
+how many runs trials get."""
 
 import math
 
@@ -9,8 +10,8 @@ from swift_sample.core.study.plan.model import AREA_MARK, Study
 MOST_FOR_VERDICT = 3
 """Runs beyond the study's number that may be spent on an open verdict."""
 MOST_TO_DECIDE = 12
-"""Runs of a trial in all that a limit may ask for which counts single pixels: such limits take more where pictures are small,
-and renders of small pictures are cheap."""
+"""Runs of a trial in all that a limit may ask for which counts single pixels: such limits take more
+where pictures are small, and renders of small pictures are cheap."""
 WORTH_GAIN = 0.03
 """A configuration must promise to be faster than the pick by more than this share."""
 
@@ -36,9 +37,11 @@ def one_pixel(key: str, limit: float, study: Study) -> float:
 
 
 def upper_end(key: str, share: Figure, runs: int, wanted: int, limit: float, study: Study) -> float:
-    """Where the upper end of a limit share is likely to lie with `wanted` runs, after `runs` of them.
+    """Where the upper end of a limit share is likely to lie with `wanted` runs, after `runs` of
+    them.
 
-    Intervals fall with the root of the runs; of a count of pixels the upper end is that of the count which is likely then.
+    Intervals fall with the root of the runs; of a count of pixels the upper end is that of the
+    count which is likely then.
     """
     if runs <= 0 or wanted <= runs:
         return share.high

@@ -1,8 +1,10 @@
-"""Limits by eye: crops of the artist's own picture as it would come out under each limit, to choose from.
+"""Limits by eye: crops of the artist's own picture as it would come out under each limit, to choose
+from.
 
-Grain is the picture's own: the difference of its halves, scaled to the levels told, over what a denoiser makes of it.
-Smearing blends that clean picture with a blurred one, as far as the detail measure says that so much is kept. Darkness is
-the light of late bounces, as the render recorded it, taken away as far as the light shift measure says.
+Grain is the picture's own: the difference of its halves, scaled to the levels told, over what a
+denoiser makes of it. Smearing blends that clean picture with a blurred one, as far as the detail
+measure says that so much is kept. Darkness is the light of late bounces, as the render recorded it,
+taken away as far as the light shift measure says.
 """
 
 from dataclasses import dataclass
@@ -35,7 +37,8 @@ STEPS = 12
 DARK = 16.0
 """Levels, beside which structure counts by its share of the brightness."""
 FINE_PERCENTILE = 90
-"""Structure counts up to this percentile of the picture's: fine texture everywhere rather than one hard edge."""
+"""Structure counts up to this percentile of the picture's: fine texture everywhere rather than one
+hard edge."""
 
 
 @dataclass(frozen=True)
@@ -47,10 +50,12 @@ class Crop:
     pixels: np.ndarray
 
 
-def crops_by_eye(picture: Picture, view: View, size: tuple[int, int] = (WIDTH, HEIGHT)) -> list[Crop]:
-    """Crops with each grain, where things stand out from what is around them; with each share of detail, where there is most
-    structure; and with each light shift, where late bounces bring most. Empty for a picture without halves or a denoised
-    layer."""
+def crops_by_eye(
+    picture: Picture, view: View, size: tuple[int, int] = (WIDTH, HEIGHT)
+) -> list[Crop]:
+    """Crops with each grain, where things stand out from what is around them; with each share of
+    detail, where there is most structure; and with each light shift, where late bounces bring most.
+    Empty for a picture without halves or a denoised layer."""
     halves = picture.halves
     smooth = picture.layers.get(SMOOTH)
     if halves is None or smooth is None:
@@ -61,7 +66,9 @@ def crops_by_eye(picture: Picture, view: View, size: tuple[int, int] = (WIDTH, H
     width, height = min(size[0], picture.width), min(size[1], picture.height)
     light = clean @ np.asarray(LUMINANCE, np.float32)
     wide = gaussian_filter(light, WIDE_PIXELS)
-    grainy = _where_most(np.abs(gaussian_filter(light, SMEAR_PIXELS) - wide) / (wide + DARK), width, height)
+    grainy = _where_most(
+        np.abs(gaussian_filter(light, SMEAR_PIXELS) - wide) / (wide + DARK), width, height
+    )
     calm = noise[grainy]
     own = float(np.sqrt((calm**2).mean())) or 1.0
     calm = np.clip(calm, -MOST_DEVIATIONS * own, MOST_DEVIATIONS * own)
@@ -74,30 +81,47 @@ def crops_by_eye(picture: Picture, view: View, size: tuple[int, int] = (WIDTH, H
 
     for kept in DETAILS:
         share = _share_at(kept, "detail_kept", smooth, blurred, view)
-        crops.append(Crop("detail_kept", kept, _shown(view.levels((smooth + share * (blurred - smooth))[structure]))))
+        crops.append(
+            Crop(
+                "detail_kept",
+                kept,
+                _shown(view.levels((smooth + share * (blurred - smooth))[structure])),
+            )
+        )
 
     late = _late_light(picture)
     if late is not None:
         dimmed = np.maximum(smooth - late, 0)
-        lost = _where_most((clean - view.levels(dimmed)) @ np.asarray(LUMINANCE, np.float32), width, height)
+        lost = _where_most(
+            (clean - view.levels(dimmed)) @ np.asarray(LUMINANCE, np.float32), width, height
+        )
 
         for shift in SHIFTS:
             if _figure("light_shift", dimmed, smooth, view) > shift:
                 share = _share_at(shift, "light_shift", smooth, dimmed, view)
-                crops.append(Crop("light_shift", shift, _shown(view.levels((smooth + share * (dimmed - smooth))[lost]))))
+                crops.append(
+                    Crop(
+                        "light_shift",
+                        shift,
+                        _shown(view.levels((smooth + share * (dimmed - smooth))[lost])),
+                    )
+                )
 
     return crops
 
 
 def _late_light(picture: Picture) -> np.ndarray | None:
-    """What bounces from LATE on brought, float32[h, w, 3], smooth between the record's cells; None where it does not tell."""
+    """What bounces from LATE on brought, float32[h, w, 3], smooth between the record's cells; None
+    where it does not tell."""
     layers = [values for name, values in picture.reduced.items() if _bounce(name) >= LATE]
     if not layers:
         return None
 
     cells = np.sum(layers, axis=0)
     factors = (picture.height / cells.shape[0], picture.width / cells.shape[1], 1)
-    late: np.ndarray = zoom(cells, factors, order=1, mode="nearest", grid_mode=True)[: picture.height, : picture.width]
+    late: np.ndarray = zoom(cells, factors, order=1, mode="nearest", grid_mode=True)[
+        : picture.height, : picture.width
+    ]
 
     return late.astype(np.float32)
 
@@ -107,7 +131,9 @@ def _bounce(name: str) -> int:
     return int(number) if kind == "light" and number.isdigit() else -1
 
 
-def _share_at(wanted: float, measure: str, smooth: np.ndarray, worse: np.ndarray, view: View) -> np.float32:
+def _share_at(
+    wanted: float, measure: str, smooth: np.ndarray, worse: np.ndarray, view: View
+) -> np.float32:
     """How much of a worse picture may be in it for a figure to be as wanted, by halving."""
     low = 0.0
     high = 1.0
@@ -122,7 +148,8 @@ def _share_at(wanted: float, measure: str, smooth: np.ndarray, worse: np.ndarray
 
 
 def _figure(measure: str, picture: np.ndarray, clean: np.ndarray, view: View) -> float:
-    """A measure of a picture against a clean one, the whole of them; the best there is where it tells nothing."""
+    """A measure of a picture against a clean one, the whole of them; the best there is where it
+    tells nothing."""
     one = MEASURES[measure]
     best = 100.0 if one.kind.higher_is_better else 0.0
     evidence = one.look(Comparison([picture], clean, view, None, None, seeds=False))
@@ -141,7 +168,10 @@ def _where_most(values: np.ndarray, width: int, height: int) -> tuple[slice, sli
     """The crop in which the mean is largest."""
     means = uniform_filter(values, (height, width), mode="constant")
     rows, columns = values.shape
-    inner = means[height // 2 : rows - (height - height // 2) + 1, width // 2 : columns - (width - width // 2) + 1]
+    inner = means[
+        height // 2 : rows - (height - height // 2) + 1,
+        width // 2 : columns - (width - width // 2) + 1,
+    ]
     y, x = np.unravel_index(int(np.argmax(inner)), inner.shape)
 
     return slice(int(y), int(y) + height), slice(int(x), int(x) + width)

@@ -25,7 +25,8 @@ PILOT_PIXELS = 640 * 360
 WITH_PIXELS = ("sampling", "denoise", "write")
 """Phases that take as long as there are pixels."""
 RUNS_FOR_BASE_TIME = 2.5
-"""Runs that a search makes in the time of one of the base: the guide's own scene took 68 in the time of 27."""
+"""Runs that a search makes in the time of one of the base: the guide's own scene took 68 in the
+time of 27."""
 UNSURE = 0.25
 """Either way, of a prediction from a single render (`python -m benchmarks window`)."""
 LEAST_REFERENCE_SHARE = 0.5
@@ -34,7 +35,8 @@ LEAST_REFERENCE_SHARE = 0.5
 
 @dataclass(frozen=True)
 class Cost:
-    """What measuring is likely to take: seconds between two ends, the reference among them, and bytes on disk."""
+    """What measuring is likely to take: seconds between two ends, the reference among them, and
+    bytes on disk."""
 
     trials: int
     runs: int
@@ -53,15 +55,16 @@ def pilot_of(base: Configuration) -> Configuration:
 
 
 def pilot_size(size: tuple[int, int]) -> tuple[int, int]:
-    """The size itself, or a smaller one of the same shape that is large enough to tell what a pixel takes."""
+    """The size itself, or a smaller one of the same shape that is large enough to tell what a pixel
+    takes."""
     factor = min(1.0, (PILOT_PIXELS / (size[0] * size[1])) ** 0.5)
     return max(1, round(size[0] * factor)), max(1, round(size[1] * factor))
 
 
 @dataclass(frozen=True)
 class Pilot:
-    """A render of the base, or with fewer samples (`pilot_of`) and pixels (`pilot_size`) than that, that was made before
-    anything was measured."""
+    """A render of the base, or with fewer samples (`pilot_of`) and pixels (`pilot_size`) than that,
+    that was made before anything was measured."""
 
     study: Study
     record: RunRecord
@@ -92,7 +95,8 @@ class Pilot:
         return Expectation(base, self.record, self.study.goal, {}, self.study.renders_per_opening)
 
     def dear(self, renderer: Renderer) -> list[Finding]:
-        """What takes much of the pilot's time and a setting would spare without changing a pixel."""
+        """What takes much of the pilot's time and a setting would spare without changing a
+        pixel."""
         seconds = self._result().seconds
         phases = parts_of({phase: seconds[phase] for phase in PHASES if phase in seconds})
         renders = self.study.renders_per_opening
@@ -107,11 +111,15 @@ class Pilot:
         ]
 
     def _result(self) -> RunResult:
-        """The pilot as it would have been with all pixels: what goes with them, grown as they do."""
+        """The pilot as it would have been with all pixels: what goes with them, grown as they
+        do."""
         told = RunResult.of(self.record)
         own = self.study.size
         grown = own[0] * own[1] / (self.record.size[0] * self.record.size[1])
-        seconds = {name: spent * grown if name in WITH_PIXELS else spent for name, spent in told.seconds.items()}
+        seconds = {
+            name: spent * grown if name in WITH_PIXELS else spent
+            for name, spent in told.seconds.items()
+        }
 
         if any(name in seconds for name in WITH_PIXELS):
             seconds["total"] = sum(spent for name, spent in seconds.items() if name in PHASES)
@@ -122,7 +130,10 @@ class Pilot:
         """Of measuring every trial of the plan."""
         planned = self.study.planned()
         times = [self.seconds(one) for one in planned]
-        counts = [min(self.study.repeats, RUNS_OF_LONG) if s > LONG_SECONDS else self.study.repeats for s in times]
+        counts = [
+            min(self.study.repeats, RUNS_OF_LONG) if s > LONG_SECONDS else self.study.repeats
+            for s in times
+        ]
         controls = sum(counts) / RUNS_BETWEEN_CONTROLS
         rendering = sum(n * s for n, s in zip(counts, times, strict=True)) + controls * times[0]
 

@@ -1,7 +1,8 @@
 """The log of a study in its database: events go in, one transaction each, and come out in order.
 
-An event's short body is JSON beside it; runs and measurements have typed columns, and the whole record of a render stands in
-a table of its own, read only when it is asked for. A row that cannot be read counts as not there, and is told.
+An event's short body is JSON beside it; runs and measurements have typed columns, and the whole
+record of a render stands in a table of its own, read only when it is asked for. A row that cannot
+be read counts as not there, and is told.
 """
 
 import json
@@ -51,7 +52,12 @@ from swift_sample.core.study.log.identity import (
     picture_identity,
     trial_identity,
 )
-from swift_sample.core.study.log.schema import MEASUREMENT_COLUMNS, PHASE_COLUMNS, RESULT_COLUMNS, RUN_COLUMNS
+from swift_sample.core.study.log.schema import (
+    MEASUREMENT_COLUMNS,
+    PHASE_COLUMNS,
+    RESULT_COLUMNS,
+    RUN_COLUMNS,
+)
 from swift_sample.core.study.plan.file import plan_as_data, plan_from_data
 
 _PICTURE_NAME = re.compile(r"[0-9A-Za-z-]{1,195}\.exr", re.ASCII)
@@ -63,12 +69,16 @@ def now() -> str:
     return datetime.now(UTC).isoformat(timespec="milliseconds")
 
 
-def write_event(database: sqlite3.Connection, event: Event, plan_path: Path, at: str = "") -> Happened:
-    """Add an event; the caller has begun a transaction and ends it. Returns it with its number and time."""
+def write_event(
+    database: sqlite3.Connection, event: Event, plan_path: Path, at: str = ""
+) -> Happened:
+    """Add an event; the caller has begun a transaction and ends it. Returns it with its number and
+    time."""
     kind, text, body = _written(event, plan_path)
     at = at or now()
     cursor = database.execute(
-        "INSERT INTO events (at, kind, text, body) VALUES (?, ?, ?, ?)", (at, kind, text, json.dumps(body, ensure_ascii=True))
+        "INSERT INTO events (at, kind, text, body) VALUES (?, ?, ?, ?)",
+        (at, kind, text, json.dumps(body, ensure_ascii=True)),
     )
     number = int(cursor.lastrowid or 0)
 
@@ -83,9 +93,13 @@ def write_event(database: sqlite3.Connection, event: Event, plan_path: Path, at:
     return Happened(number, at, event)
 
 
-def name_identity(database: sqlite3.Connection, name: str, kind: str, record: Mapping[str, Any]) -> None:
+def name_identity(
+    database: sqlite3.Connection, name: str, kind: str, record: Mapping[str, Any]
+) -> None:
     """Keep the record behind a name, once."""
-    database.execute("INSERT OR IGNORE INTO identities VALUES (?, ?, ?)", (name, kind, json.dumps(dict(record))))
+    database.execute(
+        "INSERT OR IGNORE INTO identities VALUES (?, ?, ?)", (name, kind, json.dumps(dict(record)))
+    )
 
 
 def _name(database: sqlite3.Connection, identity: Identity) -> None:
@@ -102,7 +116,10 @@ def _write_run(database: sqlite3.Connection, event: RunFinished, number: int) ->
 
     figures: list[Any] = [None] * (len(PHASE_COLUMNS) + len(RESULT_COLUMNS))
     if result is not None:
-        figures = [*(result.seconds.get(phase) for phase in PHASE_COLUMNS), *(getattr(result, key) for key in RESULT_COLUMNS)]
+        figures = [
+            *(result.seconds.get(phase) for phase in PHASE_COLUMNS),
+            *(getattr(result, key) for key in RESULT_COLUMNS),
+        ]
 
     values = (
         number,
@@ -165,8 +182,13 @@ def _write_measurements(database: sqlite3.Connection, event: Measured, number: i
         )
 
 
-def _insert(database: sqlite3.Connection, table: str, columns: tuple[str, ...], values: tuple[Any, ...]) -> None:
-    database.execute(f"INSERT INTO {table} ({', '.join(columns)}) VALUES ({', '.join('?' * len(columns))})", values)
+def _insert(
+    database: sqlite3.Connection, table: str, columns: tuple[str, ...], values: tuple[Any, ...]
+) -> None:
+    database.execute(
+        f"INSERT INTO {table} ({', '.join(columns)}) VALUES ({', '.join('?' * len(columns))})",
+        values,
+    )
 
 
 def _numbered(run: Run, number: int, at: str) -> Run:
@@ -198,7 +220,11 @@ def _place_data(place: Place) -> dict[str, str]:
 def _written(event: Event, plan_path: Path) -> tuple[str, str, dict[str, Any]]:
     """An event's kind, words for people, and body."""
     if isinstance(event, PlanEdited):
-        return "plan", event.label, {"field": event.field, "plan": plan_as_data(event.plan, plan_path.parent)}
+        return (
+            "plan",
+            event.label,
+            {"field": event.field, "plan": plan_as_data(event.plan, plan_path.parent)},
+        )
     if isinstance(event, RunFinished):
         return "run", event.run.reason, {}
     if isinstance(event, Measured):
@@ -240,15 +266,32 @@ def _written(event: Event, plan_path: Path) -> tuple[str, str, dict[str, Any]]:
 
     if isinstance(event, TrialChosen):
         predicted = event.predicted
-        expected = {"seconds": predicted.seconds.numbers, "share": predicted.share.numbers} if predicted is not None else None
-        return "search", event.why, {**_place_data(event.place), "values": dict(event.values), "predicted": expected}
+        expected = (
+            {"seconds": predicted.seconds.numbers, "share": predicted.share.numbers}
+            if predicted is not None
+            else None
+        )
+        return (
+            "search",
+            event.why,
+            {**_place_data(event.place), "values": dict(event.values), "predicted": expected},
+        )
 
     if isinstance(event, SearchConcluded):
         return "search concluded", event.why, _place_data(event.place)
     if isinstance(event, FailuresForgiven):
         return "tried again", "", _place_data(event.place)
     if isinstance(event, Named):
-        return "named", "", {"kind": event.kind, "name": event.name, "record": dict(event.record), "label": event.label}
+        return (
+            "named",
+            "",
+            {
+                "kind": event.kind,
+                "name": event.name,
+                "record": dict(event.record),
+                "label": event.label,
+            },
+        )
     if isinstance(event, HostApart):
         return "host apart", event.why, {"machine": event.machine, "host": event.host}
     if isinstance(event, MeasuringEnded):
@@ -263,8 +306,11 @@ def _written(event: Event, plan_path: Path) -> tuple[str, str, dict[str, Any]]:
     return kinds[type(event)], "", {}
 
 
-def read_events(database: sqlite3.Connection, plan_path: Path, tell: Callable[[str], None]) -> Iterator[Happened]:
-    """Everything that happened, in order, but for what was only said. Rows that cannot be read are told and left out.
+def read_events(
+    database: sqlite3.Connection, plan_path: Path, tell: Callable[[str], None]
+) -> Iterator[Happened]:
+    """Everything that happened, in order, but for what was only said. Rows that cannot be read are
+    told and left out.
 
     Raises sqlite3.Error.
     """
@@ -289,12 +335,28 @@ def read_events(database: sqlite3.Connection, plan_path: Path, tell: Callable[[s
             if kind == "run":
                 event: Event = RunFinished(_read_run(runs[number], at, places))
             elif kind == "measured":
-                event = Measured(tuple(_read_measurement(row, places) for row in measured.get(number, ())))
+                event = Measured(
+                    tuple(_read_measurement(row, places) for row in measured.get(number, ()))
+                )
             else:
                 event = _READERS[kind](json.loads(body), text, plan_path)
-        except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError, SwiftSampleError) as error:
+        except (
+            KeyError,
+            TypeError,
+            ValueError,
+            AttributeError,
+            OverflowError,
+            RecursionError,
+            SwiftSampleError,
+        ) as error:
             why = f"{type(error).__name__}: {one_line(error)}"
-            tell(plain(f"entry {number} of the log ({str(kind)[:20]}) cannot be read and is left out ({why})"))
+            tell(
+                plain(
+                    f"entry {number} of the log ({str(kind)[:20]}) cannot be read and is left "
+                    "out "
+                    f"({why})"
+                )
+            )
             continue
 
         yield Happened(int(number), str(at), event)
@@ -313,7 +375,20 @@ _TOTAL = RUN_COLUMNS.index("total")
 
 
 def _read_run(row: tuple[Any, ...], at: str, places: dict[tuple[str, str], Place]) -> Run:
-    number, renderer, scene, trial, appearance, machine, seed, block, control, picture, reason, software = row[:12]
+    (
+        number,
+        renderer,
+        scene,
+        trial,
+        appearance,
+        machine,
+        seed,
+        block,
+        control,
+        picture,
+        reason,
+        software,
+    ) = row[:12]
     result = None
 
     if row[_TOTAL] is not None:
@@ -326,7 +401,11 @@ def _read_run(row: tuple[Any, ...], at: str, places: dict[tuple[str, str], Place
 
         seconds = row[12:20]
         if None in seconds:  # of a renderer that does not tell all phases
-            told = {phase: value for phase, value in zip(PHASE_COLUMNS, seconds, strict=True) if value is not None}
+            told = {
+                phase: value
+                for phase, value in zip(PHASE_COLUMNS, seconds, strict=True)
+                if value is not None
+            }
         else:
             told = dict(zip(PHASE_COLUMNS, seconds, strict=True))
 
@@ -407,7 +486,13 @@ def _read_measurement(row: tuple[Any, ...], places: dict[tuple[str, str], Place]
         figures[kind] = Figure.of(values[1:]) if len(values) > 1 else None
 
     return Measurement(
-        _place(renderer, scene, places), key, tuple(_text(pictures).split()), int(samples), figures, versions, float(seconds)
+        _place(renderer, scene, places),
+        key,
+        tuple(_text(pictures).split()),
+        int(samples),
+        figures,
+        versions,
+        float(seconds),
     )
 
 
@@ -434,9 +519,15 @@ _READERS: dict[str, Callable[[dict[str, Any], str, Path], Event]] = {
         _text(body.get("digest", "")),
     ),
     "chunk": lambda body, text, path: ChunkKept(
-        _text(body["reference"]), int(body["chunk"]), int(body["samples"]), float(body["seconds"]), _text(body["digest"])
+        _text(body["reference"]),
+        int(body["chunk"]),
+        int(body["samples"]),
+        float(body["seconds"]),
+        _text(body["digest"]),
     ),
-    "chunk lost": lambda body, text, path: ChunkLost(_text(body["reference"]), int(body["chunk"]), text),
+    "chunk lost": lambda body, text, path: ChunkLost(
+        _text(body["reference"]), int(body["chunk"]), text
+    ),
     "reference lost": lambda body, text, path: ReferenceLost(_text(body["reference"]), text),
     "search": lambda body, text, path: TrialChosen(
         _body_place(body), dict(body["values"]), text, _read_prediction(body.get("predicted"))
@@ -446,20 +537,26 @@ _READERS: dict[str, Callable[[dict[str, Any], str, Path], Event]] = {
     "named": lambda body, text, path: Named(
         _text(body["kind"]), _text(body["name"]), dict(body["record"]), str(body.get("label", ""))
     ),
-    "host apart": lambda body, text, path: HostApart(_text(body["machine"]), _text(body["host"]), text),
+    "host apart": lambda body, text, path: HostApart(
+        _text(body["machine"]), _text(body["host"]), text
+    ),
     "ended": lambda body, text, path: MeasuringEnded(bool(body["finished"]), text),
     "said": lambda body, text, path: Said(str(body.get("kind", "")), text),
 }
 
 
 def _read_prediction(body: dict[str, Any] | None) -> Prediction | None:
-    return None if body is None else Prediction(Figure.of(body["seconds"]), Figure.of(body["share"]))
+    return (
+        None if body is None else Prediction(Figure.of(body["seconds"]), Figure.of(body["share"]))
+    )
 
 
 def words_of_log(database: sqlite3.Connection) -> list[tuple[str, str, str]]:
     """(UTC time, kind, text) of everything that has words, in order."""
     try:
-        rows = database.execute("SELECT at, kind, text, body FROM events WHERE text != '' ORDER BY number").fetchall()
+        rows = database.execute(
+            "SELECT at, kind, text, body FROM events WHERE text != '' ORDER BY number"
+        ).fetchall()
     except sqlite3.Error as error:
         raise StudyError(f"the log cannot be read ({one_line(error)})") from error
 

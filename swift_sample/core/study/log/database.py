@@ -1,4 +1,5 @@
-"""Opens results.db: to write, or only to look. Those of other programs and other versions are refused."""
+"""Opens results.db: to write, or only to look. Those of other programs and other versions are
+refused."""
 
 import re
 import shutil
@@ -19,8 +20,8 @@ from swift_sample.core.study.log.schema import SCHEMA, TABLES
 APPLICATION = 0x53775361
 """Marks databases of this program in SQLite's header."""
 BUSY_SECONDS = 0.5
-"""How long one attempt waits for another program that holds the database: a backup, a browser of databases. Whoever attempts
-it can be stopped in between, and"""
+"""How long one attempt waits for another program that holds the database: a backup, a browser of
+databases. Whoever attempts it can be stopped in between, and"""
 PATIENCE_SECONDS = 60.0
 """gives up opening after so long."""
 
@@ -40,7 +41,8 @@ class DamagedDatabaseError(StudyError):
 
 
 def patiently(attempt: Callable[[], Opened], tell: Callable[[str], None]) -> Opened:
-    """Try until no other program holds the database any more; `tell` is told once that it is waited for.
+    """Try until no other program holds the database any more; `tell` is told once that it is waited
+    for.
 
     Raises StudyBlockedError where that takes too long.
     """
@@ -61,11 +63,13 @@ def patiently(attempt: Callable[[], Opened], tell: Callable[[str], None]) -> Ope
 def open_database(path: Path) -> sqlite3.Connection:
     """Open for writing; made where it is missing.
 
-    Raises StudyError for one of another version or program, DamagedDatabaseError for one that cannot be read,
-    StudyBlockedError where another program holds it.
+    Raises StudyError for one of another version or program, DamagedDatabaseError for one that
+    cannot be read, StudyBlockedError where another program holds it.
     """
     try:
-        database = sqlite3.connect(path, timeout=BUSY_SECONDS, isolation_level=None, check_same_thread=False)
+        database = sqlite3.connect(
+            path, timeout=BUSY_SECONDS, isolation_level=None, check_same_thread=False
+        )
     except sqlite3.Error as error:
         raise StudyError(f"{path}: cannot be opened ({one_line(error)})") from error
 
@@ -90,7 +94,8 @@ def open_database(path: Path) -> sqlite3.Connection:
 
 
 def open_to_look(path: Path) -> sqlite3.Connection:
-    """Open without changing anything, also while another process writes, and on a disk that cannot be written.
+    """Open without changing anything, also while another process writes, and on a disk that cannot
+    be written.
 
     Raises StudyError.
     """
@@ -121,7 +126,8 @@ def _connect_to_read(path: Path) -> sqlite3.Connection:
     except sqlite3.OperationalError as error:
         if _is_held(error):
             raise
-        # Beside a database that was left in the middle SQLite needs a file of its own, which a read-only disk refuses.
+        # Beside a database that was left in the middle SQLite needs a file of its own, which a
+        # read-only disk refuses.
         log = path.with_name(path.name + "-wal")
         if not log.exists() or log.stat().st_size == 0:
             return _probed(f"file:{place}?mode=ro&immutable=1")
@@ -137,7 +143,9 @@ def _connect_to_read(path: Path) -> sqlite3.Connection:
 
 
 def _probed(address: str) -> sqlite3.Connection:
-    database = sqlite3.connect(address, uri=True, timeout=BUSY_SECONDS, isolation_level=None, check_same_thread=False)
+    database = sqlite3.connect(
+        address, uri=True, timeout=BUSY_SECONDS, isolation_level=None, check_same_thread=False
+    )
     try:
         _distrust(database)
         database.execute("SELECT count(*) FROM sqlite_master").fetchone()
@@ -173,15 +181,22 @@ def _distrust(database: sqlite3.Connection) -> None:
 
 
 def _version(database: sqlite3.Connection, path: Path) -> int:
-    """The schema's version, 0 for an empty database. Raises StudyError for one that is newer, or not a study's."""
+    """The schema's version, 0 for an empty database. Raises StudyError for one that is newer, or
+    not a study's."""
     version = int(database.execute("PRAGMA user_version").fetchone()[0])
-    parts = database.execute("SELECT type, name, upper(coalesce(sql, '')) FROM sqlite_master").fetchall()
+    parts = database.execute(
+        "SELECT type, name, upper(coalesce(sql, '')) FROM sqlite_master"
+    ).fetchall()
 
     if any(
-        kind in ("view", "trigger") or (kind == "index" and sql.count("(") > 1) or _WORKS.search(sql)
+        kind in ("view", "trigger")
+        or (kind == "index" and sql.count("(") > 1)
+        or _WORKS.search(sql)
         for kind, _, sql in parts
     ):
-        raise StudyError(f"{path}: holds views, triggers or formulas, which no study has; it is not opened")
+        raise StudyError(
+            f"{path}: holds views, triggers or formulas, which no study has; it is not opened"
+        )
 
     tables = {name for kind, name, _ in parts if kind == "table"}
     mark = int(database.execute("PRAGMA application_id").fetchone()[0])
@@ -189,20 +204,28 @@ def _version(database: sqlite3.Connection, path: Path) -> int:
 
     if version > SCHEMA and mark == APPLICATION:
         raise StudyError(
-            f"{path}: has version {version}, this program reads {SCHEMA}; open it with a newer version of Swift Sample"
+            f"{path}: has version {version}, this program reads {SCHEMA}; open it with a newer "
+            "version of Swift Sample"
         )
 
     if 0 < version < SCHEMA and ours:
         raise StudyError(
-            f"{path}: is of an early version that was never released (version {version}, this program reads {SCHEMA}); "
+            f"{path}: is of an early version that was never released (version {version}, this "
+            f"program reads {SCHEMA}); "
             "move it aside to measure again"
         )
 
     if not ours or version < 0:
-        raise StudyError(f"{path}: is a database of something else than a study; move it aside to measure again")
+        raise StudyError(
+            f"{path}: is a database of something else than a study; move it aside to measure again"
+        )
 
     if "events" in tables:
-        words = budget.over(database.execute("SELECT count(*) FROM events").fetchone()[0], budget.LOG_ENTRIES, "entries")
+        words = budget.over(
+            database.execute("SELECT count(*) FROM events").fetchone()[0],
+            budget.LOG_ENTRIES,
+            "entries",
+        )
         if words:
             raise StudyError(f"{path}: {words}; begin a new study for what is still to be measured")
 
@@ -228,35 +251,48 @@ def _make_tables(database: sqlite3.Connection) -> None:
 def cannot_write(error: sqlite3.Error, path: Path) -> StudyError:
     """What to say of a database that cannot be written."""
     return _blocked(error, path) or StudyError(
-        f"{path}: cannot be written ({one_line(error)}); check its permissions; nothing measured before is lost"
+        f"{path}: cannot be written ({one_line(error)}); check its permissions; nothing "
+        "measured "
+        "before is lost"
     )
 
 
 def cannot_read(error: sqlite3.Error | UnicodeDecodeError, path: Path) -> StudyError:
-    """What to say of a database that cannot be opened or read; the words of SQLite's own errors may be no text."""
+    """What to say of a database that cannot be opened or read; the words of SQLite's own errors may
+    be no text."""
     if getattr(error, "sqlite_errorcode", 0) == sqlite3.SQLITE_INTERRUPT:
         return StudyError(f"{path}: takes more work to read than any study does; it is not opened")
     if isinstance(error, sqlite3.OperationalError):
-        return _blocked(error, path) or StudyError(f"{path}: cannot be opened ({one_line(error)}); check its permissions")
+        return _blocked(error, path) or StudyError(
+            f"{path}: cannot be opened ({one_line(error)}); check its permissions"
+        )
 
     return DamagedDatabaseError(f"{path}: is damaged ({one_line(error)})")
 
 
 def _blocked(error: sqlite3.Error, path: Path) -> StudyBlockedError | None:
     if _is_held(error):
-        return StudyBlockedError(f"{path}: another program holds it; end that one, or let it finish", held=True)
+        return StudyBlockedError(
+            f"{path}: another program holds it; end that one, or let it finish", held=True
+        )
 
     code = getattr(error, "sqlite_errorcode", 0) & 0xFF
     if not path.parent.is_dir():
         return StudyBlockedError(
-            f"{path.parent}: is not there any more; move it back, or open it where it is now", held=False
+            f"{path.parent}: is not there any more; move it back, or open it where it is now",
+            held=False,
         )
 
     if code == sqlite3.SQLITE_FULL or (code == sqlite3.SQLITE_IOERR and is_full(path, error)):
-        return StudyBlockedError(f"{path}: cannot be written, the disk is full; make room on it", held=False)
+        return StudyBlockedError(
+            f"{path}: cannot be written, the disk is full; make room on it", held=False
+        )
 
     return None
 
 
 def _is_held(error: sqlite3.Error) -> bool:
-    return getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
+    return getattr(error, "sqlite_errorcode", 0) & 0xFF in (
+        sqlite3.SQLITE_BUSY,
+        sqlite3.SQLITE_LOCKED,
+    )

@@ -1,5 +1,6 @@
-"""What can happen to a study. The store keeps every event for good, in order; `state.apply` takes one at a time, and applying
-them all again gives the same state. `Surroundings` and `PlaceShown` say how a study is looked at now; they are not kept."""
+"""What can happen to a study. The store keeps every event for good, in order; `state.apply` takes
+one at a time, and applying them all again gives the same state. `Surroundings` and `PlaceShown` say
+how a study is looked at now; they are not kept."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -15,11 +16,12 @@ from swift_sample.core.study.plan.model import Study
 
 @dataclass(frozen=True, slots=True)
 class RunResult:
-    """What of a run is asked for often; the whole record of its render is kept beside it (`Store.record`)."""
+    """What of a run is asked for often; the whole record of its render is kept beside it
+    (`Store.record`)."""
 
     seconds: Mapping[str, float]
-    """by phase, as far as the renderer tells: load, textures, build, first_picture, sampling, denoise, write; total is always
-    there"""
+    """by phase, as far as the renderer tells: load, textures, build, first_picture, sampling,
+    denoise, write; total is always there"""
     cpu_seconds: float
     peak_memory_bytes: int
     picture_bytes: int
@@ -46,7 +48,8 @@ class RunResult:
 
 @dataclass(frozen=True, slots=True)
 class Run:
-    """One render of a trial. `result` is None and `reason` is set where it failed, or where its picture was lost since."""
+    """One render of a trial. `result` is None and `reason` is set where it failed, or where its
+    picture was lost since."""
 
     number: int
     """its place in the log; 0 until it is kept"""
@@ -68,15 +71,17 @@ class Run:
     digest: str = ""
     """of its picture's file (see core.picture.stored); "" where none was kept"""
     by_machine: bool = False
-    """whether it failed for a reason that is not the trial's: the renderer was killed, or memory ran out"""
+    """whether it failed for a reason that is not the trial's: the renderer was killed, or memory
+    ran out"""
     host: str = ""
     """which of several machines of one kind it was made on; "" for the one that held the study"""
 
 
 @dataclass(frozen=True, slots=True)
 class Measurement:
-    """Figures of an appearance's pictures, and how much they rest on: which pictures, and how many samples of the reference.
-    With more of either the same figures get surer; with another key they would be other figures."""
+    """Figures of an appearance's pictures, and how much they rest on: which pictures, and how many
+    samples of the reference. With more of either the same figures get surer; with another key they
+    would be other figures."""
 
     place: Place
     key: MeasurementKey
@@ -91,7 +96,11 @@ class Measurement:
     @property
     def current(self) -> Mapping[str, Figure | None]:
         """The figures that are of their formula's present version."""
-        return self.figures if self.is_current else {kind: f for kind, f in self.figures.items() if self._is_current(kind)}
+        return (
+            self.figures
+            if self.is_current
+            else {kind: f for kind, f in self.figures.items() if self._is_current(kind)}
+        )
 
     @property
     def is_current(self) -> bool:
@@ -148,7 +157,8 @@ class Measured:
 
 @dataclass(frozen=True)
 class ReferenceGrew:
-    """A reference has this many samples now, in so many chunks, and this grain of its own in levels."""
+    """A reference has this many samples now, in so many chunks, and this grain of its own in
+    levels."""
 
     reference: str
     samples: int
@@ -161,7 +171,8 @@ class ReferenceGrew:
 
 @dataclass(frozen=True)
 class ChunkKept:
-    """Samples of a reference that were rendered by themselves are there, to be merged into it in their order."""
+    """Samples of a reference that were rendered by themselves are there, to be merged into it in
+    their order."""
 
     reference: str
     chunk: int
@@ -187,8 +198,8 @@ class ReferenceLost:
 
 @dataclass(frozen=True)
 class Prediction:
-    """What a search expected of a trial before it was rendered: seconds of the goal and the limit share, each with the
-    interval in which it shall lie nine times of ten."""
+    """What a search expected of a trial before it was rendered: seconds of the goal and the limit
+    share, each with the interval in which it shall lie nine times of ten."""
 
     seconds: Figure
     share: Figure
@@ -221,7 +232,8 @@ class FailuresForgiven:
 
 @dataclass(frozen=True)
 class Named:
-    """The record behind the name of a scene, a renderer or a machine that results are kept under."""
+    """The record behind the name of a scene, a renderer or a machine that results are kept
+    under."""
 
     kind: str
     name: str
@@ -236,7 +248,8 @@ STOPPED = "stopped"
 
 @dataclass(frozen=True)
 class HostApart:
-    """One of several machines of a kind does not keep their pace, by its controls: its times are kept apart from theirs."""
+    """One of several machines of a kind does not keep their pace, by its controls: its times are
+    kept apart from theirs."""
 
     machine: str
     host: str
@@ -245,7 +258,8 @@ class HostApart:
 
 @dataclass(frozen=True)
 class MeasuringEnded:
-    """What the last measuring ended with, in words; it stands until it is dismissed or measuring begins again."""
+    """What the last measuring ended with, in words; it stands until it is dismissed or measuring
+    begins again."""
 
     finished: bool
     words: str
@@ -266,7 +280,8 @@ class Said:
 
 @dataclass(frozen=True)
 class Surroundings:
-    """Where the study is looked at: the scene as it is on disk (or why it cannot be read), this renderer, this machine."""
+    """Where the study is looked at: the scene as it is on disk (or why it cannot be read), this
+    renderer, this machine."""
 
     content: SceneContent | None
     problem: str

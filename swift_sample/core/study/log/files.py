@@ -1,4 +1,5 @@
-"""Members of a study's folder: what may stand there, the plan written whole, and the lock of its owner."""
+"""Members of a study's folder: what may stand there, the plan written whole, and the lock of its
+owner."""
 
 import errno
 import fcntl
@@ -12,26 +13,39 @@ from swift_sample.core.files import written_whole
 from swift_sample.core.study.log.folder import FILES, FOLDERS
 
 MOST_SECONDS_LEFT = 1.0
-"""How long whatever is left of a program that was killed may still hold a study; its renderer ends with it."""
+"""How long whatever is left of a program that was killed may still hold a study; its renderer ends
+with it."""
 
 
 def write_whole(path: Path, text: str) -> None:
-    """Write a text beside its target, sync it, and rename it into place. Raises OSError; the old text then stays."""
+    """Write a text beside its target, sync it, and rename it into place. Raises OSError; the old
+    text then stays."""
     with written_whole(path) as temporary:
         temporary.write_text(text, encoding="utf-8")
 
 
 def check_members(path: Path) -> None:
-    """Refuse a study of which a part is a link, a pipe or a device: it would read and write elsewhere. Other files that stand
-    in its folder are not looked at.
+    """Refuse a study of which a part is a link, a pipe or a device: it would read and write
+    elsewhere. Other files that stand in its folder are not looked at.
 
     Raises StudyError, OSError.
     """
     for entry, is_folder in _members(path):
         is_plain = (entry.is_dir if is_folder else entry.is_file)(follow_symlinks=False)
-        if not is_plain and os.path.lexists(entry.path):  # whoever measures the study renames files meanwhile
-            kind = "a link" if entry.is_symlink() else "not a plain folder" if is_folder else "not a plain file"
-            raise StudyError(f"{entry.path}: is {kind}, which no study has; it is not opened, copy what it stands for")
+        if not is_plain and os.path.lexists(
+            entry.path
+        ):  # whoever measures the study renames files meanwhile
+            kind = (
+                "a link"
+                if entry.is_symlink()
+                else "not a plain folder"
+                if is_folder
+                else "not a plain file"
+            )
+            raise StudyError(
+                f"{entry.path}: is {kind}, which no study has; it is not opened, copy what it "
+                "stands for"
+            )
 
 
 def _members(path: Path) -> Iterator[tuple["os.DirEntry[str]", bool]]:
@@ -46,7 +60,8 @@ def _members(path: Path) -> Iterator[tuple["os.DirEntry[str]", bool]]:
 
 
 def _inside(folder: str) -> Iterator[tuple["os.DirEntry[str]", bool]]:
-    """Everything in a folder of a study. Links to folders are not followed: they are no plain files."""
+    """Everything in a folder of a study. Links to folders are not followed: they are no plain
+    files."""
     with os.scandir(folder) as entries:
         for entry in entries:
             is_folder = entry.is_dir(follow_symlinks=False)
@@ -56,12 +71,14 @@ def _inside(folder: str) -> Iterator[tuple["os.DirEntry[str]", bool]]:
 
 
 def lock_study(path: Path, lock: Path) -> int:
-    """Hold a study for measuring or editing; returns the handle that holds it. Raises StudyBusyError or StudyError."""
+    """Hold a study for measuring or editing; returns the handle that holds it. Raises
+    StudyBusyError or StudyError."""
     try:
         handle = os.open(lock, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o644)
     except OSError as error:
         raise StudyError(
-            f"{path}: the study cannot be opened for writing ({os_words(error)}); copy it to a folder of yours"
+            f"{path}: the study cannot be opened for writing ({os_words(error)}); copy it to a "
+            "folder of yours"
         ) from error
 
     try:
@@ -94,4 +111,8 @@ def _lock(handle: int, deadline: float) -> None:
 
 def os_words(error: Exception) -> str:
     """An error of the system in lower case, as it stands in brackets."""
-    return (error.strerror or one_line(error)).lower() if isinstance(error, OSError) else one_line(error)
+    return (
+        (error.strerror or one_line(error)).lower()
+        if isinstance(error, OSError)
+        else one_line(error)
+    )

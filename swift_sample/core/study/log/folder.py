@@ -1,14 +1,12 @@
 """Where the parts of a study stand on disk.
 
-study.toml      the plan, written whole and renamed into place
-results.db      SQLite: everything that happened, and the records behind all names
-pictures/       one EXR a picture, named after its identity
-reference/      one EXR a reference, with its halves
-passes/         the light passes of pictures for which they were asked, under the pictures' names
-blends/         pictures blended from raw to denoised
-worker.log      what the renderer printed
-scene/, light/, renderer/   of a study that was packed: what is rendered, and what says how a program does it
-.lock           held while the study is open for measuring or editing
+study.toml      the plan, written whole and renamed into place results.db      SQLite: everything
+that happened, and the records behind all names pictures/       one EXR a picture, named after its
+identity reference/      one EXR a reference, with its halves passes/         the light passes of
+pictures for which they were asked, under the pictures' names blends/         pictures blended from
+raw to denoised worker.log      what the renderer printed scene/, light/, renderer/   of a study
+that was packed: what is rendered, and what says how a program does it .lock           held while
+the study is open for measuring or editing
 """
 
 from dataclasses import dataclass
@@ -25,12 +23,21 @@ LOCK = ".lock"
 SCENE = "scene"
 LIGHT = "light"
 RENDERER = "renderer"
-"""Folders of a study that was packed, which hold its scene, the picture of its light from everywhere, and what says how a
-program from outside is started. That is not the program, and nothing is started by it before a person confirms it again."""
+"""Folders of a study that was packed, which hold its scene, the picture of its light from
+everywhere, and what says how a program from outside is started. That is not the program, and
+nothing is started by it before a person confirms it again."""
 PASSES = "passes"
 BLENDS = "blends"
 FOLDERS = frozenset({PICTURES, REFERENCE, PASSES, BLENDS, RENDERER})
-FILES = frozenset({PLAN, LOG, LOCK, DESCRIPTION, *(RESULTS + ending for ending in ("", "-wal", "-shm", "-journal"))})
+FILES = frozenset(
+    {
+        PLAN,
+        LOG,
+        LOCK,
+        DESCRIPTION,
+        *(RESULTS + ending for ending in ("", "-wal", "-shm", "-journal")),
+    }
+)
 """Every name in a study's folder that this program reads or writes."""
 
 

@@ -1,4 +1,5 @@
-"""A sequence that grows at its end in constant time, and of which every earlier length stays as it was."""
+"""A sequence that grows at its end in constant time, and of which every earlier length stays as it
+was."""
 
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Generic, TypeVar, overload
@@ -7,8 +8,8 @@ Item = TypeVar("Item")
 
 
 class Grown(Sequence[Item], Generic[Item]):
-    """Immutable to its holders: `with_item` gives a longer one, which shares the items. Where two grow out of one, the second
-    copies."""
+    """Immutable to its holders: `with_item` gives a longer one, which shares the items. Where two
+    grow out of one, the second copies."""
 
     __slots__ = ("_items", "_length")
 

@@ -1,4 +1,5 @@
-"""What was measured, by name. Every name is twelve hexadecimal digits made from a readable record; both are kept.
+"""What was measured, by name. Every name is twelve hexadecimal digits made from a readable record;
+both are kept.
 
     scene        content of its files and of the light from everywhere, size, frame
     renderer     its name, and the version of what can change pixels
@@ -9,8 +10,9 @@
     reference    renderer, scene, and the appearance of what the reference is rendered with
     measurement  renderer, scene, appearance, what was done to the pictures, view, area, reference
 
-A figure is shown only where its measurement is the wanted one; file names are made from these names; nothing is found by
-comparing objects of the program. Two appearances are one where every picture of the same seed is the same to the bit.
+A figure is shown only where its measurement is the wanted one; file names are made from these
+names; nothing is found by comparing objects of the program. Two appearances are one where every
+picture of the same seed is the same to the bit.
 """
 
 import hashlib
@@ -27,7 +29,8 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.plan.model import Study
 
 VERSION = 1
-"""Of the records that names are made from. A change of what a record holds raises it, so that names never mean two things."""
+"""Of the records that names are made from. A change of what a record holds raises it, so that names
+never mean two things."""
 
 
 @dataclass(frozen=True)
@@ -40,13 +43,18 @@ class Identity:
     @cached_property
     def name(self) -> str:
         """Twelve hexadecimal digits."""
-        text = json.dumps({"kind": self.kind, "version": VERSION, **self.record}, sort_keys=True, ensure_ascii=False)
+        text = json.dumps(
+            {"kind": self.kind, "version": VERSION, **self.record},
+            sort_keys=True,
+            ensure_ascii=False,
+        )
         return hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()[:12]
 
 
 @dataclass(frozen=True)
 class Place:
-    """What pictures depend on besides a configuration and a seed: results of different places never mix."""
+    """What pictures depend on besides a configuration and a seed: results of different places never
+    mix."""
 
     renderer: str
     scene: str
@@ -71,8 +79,8 @@ WHOLE = Rectangle()
 
 @dataclass(frozen=True)
 class MeasurementKey:
-    """What a set of figures is of, within one place. `recipe` says what was done to the pictures before they were measured
-    ("" for nothing); `reference` is "" where figures need none."""
+    """What a set of figures is of, within one place. `recipe` says what was done to the pictures
+    before they were measured ("" for nothing); `reference` is "" where figures need none."""
 
     appearance: str
     exposure: float
@@ -83,8 +91,15 @@ class MeasurementKey:
 
 
 def scene_identity(content: SceneContent, size: tuple[int, int], frame: int) -> Identity:
-    record = {"scene": content.scene, "environment": content.environment, "size": list(size), "frame": frame}
-    return Identity("scene", {**record, **({"staging": content.staging} if content.staging else {})})
+    record = {
+        "scene": content.scene,
+        "environment": content.environment,
+        "size": list(size),
+        "frame": frame,
+    }
+    return Identity(
+        "scene", {**record, **({"staging": content.staging} if content.staging else {})}
+    )
 
 
 def renderer_identity(name: str, version: str) -> Identity:
@@ -94,19 +109,28 @@ def renderer_identity(name: str, version: str) -> Identity:
 
 @lru_cache(40_000)
 def trial_identity(configuration: Configuration) -> Identity:
-    return Identity("trial", {"catalogue": configuration.catalogue.name, "values": configuration.identity_values()})
+    return Identity(
+        "trial",
+        {"catalogue": configuration.catalogue.name, "values": configuration.identity_values()},
+    )
 
 
 @lru_cache(40_000)
 def appearance_identity(configuration: Configuration, view: View) -> Identity:
-    record: dict[str, Any] = {"catalogue": configuration.catalogue.name, "values": configuration.pixel_values()}
+    record: dict[str, Any] = {
+        "catalogue": configuration.catalogue.name,
+        "values": configuration.pixel_values(),
+    }
     if configuration.needs_view():
         record["view"] = {"exposure": view.exposure, "curve": view.curve}
     return Identity("appearance", record)
 
 
 def picture_identity(place: Place, appearance: str, seed: int) -> Identity:
-    return Identity("picture", {"renderer": place.renderer, "scene": place.scene, "appearance": appearance, "seed": seed})
+    return Identity(
+        "picture",
+        {"renderer": place.renderer, "scene": place.scene, "appearance": appearance, "seed": seed},
+    )
 
 
 def machine_identity(machine: Machine) -> Identity:
@@ -116,7 +140,10 @@ def machine_identity(machine: Machine) -> Identity:
 def reference_identity(place: Place, study: Study) -> Identity:
     """The study's reference; how many samples it has so far is no part of its name."""
     appearance = appearance_identity(study.reference_configuration(1), study.view)
-    return Identity("reference", {"renderer": place.renderer, "scene": place.scene, "appearance": dict(appearance.record)})
+    return Identity(
+        "reference",
+        {"renderer": place.renderer, "scene": place.scene, "appearance": dict(appearance.record)},
+    )
 
 
 def measurement_identity(place: Place, key: MeasurementKey) -> Identity:
@@ -136,6 +163,7 @@ def measurement_identity(place: Place, key: MeasurementKey) -> Identity:
 
 
 def seed_of(*parts: object) -> int:
-    """A seed from 0 to 2^31 - 1 that depends on all parts, so that pictures of different runs are independent."""
+    """A seed from 0 to 2^31 - 1 that depends on all parts, so that pictures of different runs are
+    independent."""
     text = "/".join(str(part) for part in parts)
     return int.from_bytes(hashlib.sha256(text.encode()).digest()[:4], "big") >> 1

@@ -1,4 +1,5 @@
-"""Makes a study's log anew from what stands in the headers of its pictures, where the database is lost."""
+"""Makes a study's log anew from what stands in the headers of its pictures, where the database is
+lost."""
 
 import json
 from collections.abc import Iterable
@@ -12,13 +13,22 @@ from swift_sample.core.picture.exr import read_record
 from swift_sample.core.picture.stored import digest_of_picture
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Catalogue, Configuration
-from swift_sample.core.study.log.events import Event, Named, ReferenceGrew, Run, RunFinished, RunResult, Said
+from swift_sample.core.study.log.events import (
+    Event,
+    Named,
+    ReferenceGrew,
+    Run,
+    RunFinished,
+    RunResult,
+    Said,
+)
 from swift_sample.core.study.log.folder import Folder
 from swift_sample.core.study.log.identity import Identity, Place, picture_identity, trial_identity
 
 
 def events_from_pictures(folder: Folder, catalogue: Catalogue) -> list[tuple[str, Event]]:
-    """Runs, references and the records behind their names, with their times, in order. What cannot be read is told."""
+    """Runs, references and the records behind their names, with their times, in order. What cannot
+    be read is told."""
     found: list[tuple[str, Event]] = []
     unread = 0
     named: set[str] = set()
@@ -27,7 +37,15 @@ def events_from_pictures(folder: Folder, catalogue: Catalogue) -> list[tuple[str
         try:
             at, events = _run(path, named, catalogue)
             found += [(at, event) for event in events]
-        except (OSError, PictureError, ValidationError, SettingError, KeyError, TypeError, ValueError):
+        except (
+            OSError,
+            PictureError,
+            ValidationError,
+            SettingError,
+            KeyError,
+            TypeError,
+            ValueError,
+        ):
             unread += 1
 
     for path in sorted(folder.references.glob("*.exr")):
@@ -102,7 +120,12 @@ def _run(path: Path, named: set[str], catalogue: Catalogue) -> tuple[str, Iterab
         if identity.name == study[kind] and identity.name not in named:
             named.add(identity.name)
             events.append(
-                Named(kind, identity.name, dict(identity.record), str(study.get("label", "")) if kind == "scene" else "")
+                Named(
+                    kind,
+                    identity.name,
+                    dict(identity.record),
+                    str(study.get("label", "")) if kind == "scene" else "",
+                )
             )
 
     return at, [*events, RunFinished(run, configuration, record)]

@@ -21,7 +21,8 @@ MAX_MACHINE_FAILURES = 3
 
 
 def copied(record: Held, changes: Mapping[str, Any]) -> Held:
-    """What `dataclasses.replace` does, five times as fast: replaying a log makes two copies an event."""
+    """What `dataclasses.replace` does, five times as fast: replaying a log makes two copies an
+    event."""
     kind: type[Any] = type(record)
     made = object.__new__(kind)
     kept = record.__dict__
@@ -32,8 +33,8 @@ def copied(record: Held, changes: Mapping[str, Any]) -> Held:
 
 @dataclass(frozen=True)
 class ReferenceState:
-    """How far a reference is: samples and chunks, its own grain in levels (None where the renderer cannot tell), the seconds
-    spent on it, and the number in the log under which it last grew."""
+    """How far a reference is: samples and chunks, its own grain in levels (None where the renderer
+    cannot tell), the seconds spent on it, and the number in the log under which it last grew."""
 
     samples: int
     floor: float | None
@@ -45,7 +46,8 @@ class ReferenceState:
 
 @dataclass(frozen=True)
 class Chunk:
-    """Samples of a reference, rendered by themselves in so many seconds, that are still to be merged."""
+    """Samples of a reference, rendered by themselves in so many seconds, that are still to be
+    merged."""
 
     samples: int
     seconds: float
@@ -54,7 +56,8 @@ class Chunk:
 
 @dataclass(frozen=True)
 class Records:
-    """Everything measured in one place. Runs of all machines stand here; times of different ones are never put together."""
+    """Everything measured in one place. Runs of all machines stand here; times of different ones
+    are never put together."""
 
     trials: Map[str, tuple[Run, ...]] = field(default_factory=Map)
     """runs by trial, failed ones among them, in order"""
@@ -64,7 +67,8 @@ class Records:
     controls: Map[tuple[str, int], int] = field(default_factory=Map)
     """how many were made, by machine and block"""
     hosts: Map[tuple[str, ...], int] = field(default_factory=Map)
-    """how many runs worked on each of several machines of a kind, by machine and host, and by machine, host and trial"""
+    """how many runs worked on each of several machines of a kind, by machine and host, and by
+    machine, host and trial"""
     pictures: Map[str, tuple[str, ...]] = field(default_factory=Map)
     """names of the pictures that are there, by appearance"""
     digests: Map[str, str] = field(default_factory=Map)
@@ -81,10 +85,15 @@ class Records:
 
     def runs_on(self, trial: str, machine: str) -> tuple[Run, ...]:
         """The runs of a trial that worked on a machine."""
-        return tuple(run for run in self.trials.get(trial, ()) if run.result is not None and run.machine == machine)
+        return tuple(
+            run
+            for run in self.trials.get(trial, ())
+            if run.result is not None and run.machine == machine
+        )
 
     def made_on(self, machine: str, host: str, trial: str) -> tuple[int, int]:
-        """How many runs worked on one machine of a kind, and how many of those were of this trial."""
+        """How many runs worked on one machine of a kind, and how many of those were of this
+        trial."""
         return self.hosts.get((machine, host), 0), self.hosts.get((machine, host, trial), 0)
 
     def blocks_done(self, trial: str, machine: str) -> frozenset[int]:
@@ -92,7 +101,8 @@ class Records:
         return self.blocks.get((trial, machine), frozenset())
 
     def failures(self, trial: str, machine: str, also_forgiven: bool = False) -> tuple[Run, ...]:
-        """The failures of a trial on a machine since it last worked or was asked for, the latest first."""
+        """The failures of a trial on a machine since it last worked or was asked for, the latest
+        first."""
         failed = []
         for run in reversed(self.trials.get(trial, ())):
             if run.machine != machine or run.lost or run.control:
@@ -104,10 +114,13 @@ class Records:
         return tuple(failed)
 
     def own_failures(self, trial: str, machine: str) -> tuple[Run, ...]:
-        """All failures of a trial on a machine that were its own and not the machine's, whatever came after them."""
+        """All failures of a trial on a machine that were its own and not the machine's, whatever
+        came after them."""
         runs = self.trials.get(trial, ())
         return tuple(
-            run for run in runs if run.result is None and run.machine == machine and not (run.lost or run.by_machine)
+            run
+            for run in runs
+            if run.result is None and run.machine == machine and not (run.lost or run.by_machine)
         )
 
     def is_given_up(self, trial: str, machine: str) -> bool:
@@ -128,7 +141,8 @@ class Records:
 
 NO_RECORDS = Records()
 NO_RUNS = {
-    name: getattr(NO_RECORDS, name) for name in ("trials", "blocks", "runs", "controls", "hosts", "pictures", "digests")
+    name: getattr(NO_RECORDS, name)
+    for name in ("trials", "blocks", "runs", "controls", "hosts", "pictures", "digests")
 }
 """What runs make of records, before there are any."""
 
@@ -187,8 +201,12 @@ class Gathered:
         return copied(
             before,
             dict(
-                blocks=before.blocks.update({trial: frozenset(blocks) for trial, blocks in self._blocks.items()}),
-                trials=before.trials.update({name: tuple(runs) for name, runs in self._trials.items()}),
+                blocks=before.blocks.update(
+                    {trial: frozenset(blocks) for trial, blocks in self._blocks.items()}
+                ),
+                trials=before.trials.update(
+                    {name: tuple(runs) for name, runs in self._trials.items()}
+                ),
                 runs=Grown(self._runs),
                 controls=Map(self._controls),
                 hosts=Map(self._hosts),

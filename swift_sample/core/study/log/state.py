@@ -1,5 +1,6 @@
-"""A study as it stands: the plan with its history, and everything measured, by identity. Immutable, in memory, without input
-or output. `apply` takes one event in time that does not grow with the study; a look is a reference to a state.
+"""A study as it stands: the plan with its history, and everything measured, by identity. Immutable,
+in memory, without input or output. `apply` takes one event in time that does not grow with the
+study; a look is a reference to a state.
 
 `validate` checks what must always hold; tests call it after every event.
 """
@@ -70,7 +71,8 @@ JOINED_SECONDS = 2.0
 """Edits of one field within this time of one another are one step of undoing."""
 MOST_UNDONE = 200
 FEW_PICTURES = 3
-"""An appearance measured from fewer pictures is measured again as soon as there is another; with more, at the end."""
+"""An appearance measured from fewer pictures is measured again as soon as there is another; with
+more, at the end."""
 
 
 @dataclass(frozen=True)
@@ -85,8 +87,8 @@ class Edit:
 
 @dataclass(frozen=True)
 class PlannedTrial:
-    """A configuration to measure, with its names. `sought` where only a search asks for it, `left_out` where a person did not
-    want it any more."""
+    """A configuration to measure, with its names. `sought` where only a search asks for it,
+    `left_out` where a person did not want it any more."""
 
     id: str
     appearance: str
@@ -129,7 +131,8 @@ class StudyState:
     machine_shown: str = ""
     """another machine, whose times are looked at; "" for this one"""
     apart: frozenset[tuple[str, str]] = frozenset()
-    """machines of a kind that do not keep its pace, as kind and host: their times are kept under `name_apart`"""
+    """machines of a kind that do not keep its pace, as kind and host: their times are kept under
+    `name_apart`"""
 
     @property
     def machine(self) -> str:
@@ -143,7 +146,12 @@ class StudyState:
 
         known: dict[str, StudyState] = self.__dict__.setdefault("_seen", {})
         if machine not in known:
-            _ = (self.place, self.planned, self.appearances, self.wanting)  # the same from everywhere
+            _ = (
+                self.place,
+                self.planned,
+                self.appearances,
+                self.wanting,
+            )  # the same from everywhere
             seen = replace_state(self, machine_shown=machine)
             seen.__dict__["progress"] = self.progress  # of the same events, by machine
             seen.__dict__["memo"] = self.memo
@@ -170,12 +178,14 @@ class StudyState:
         return None if content is None else self._place(content, frame)
 
     def _place(self, content: SceneContent, frame: int) -> Place:
-        return Place(self.surroundings.renderer, scene_identity(content, self.plan.size, frame).name)
+        return Place(
+            self.surroundings.renderer, scene_identity(content, self.plan.size, frame).name
+        )
 
     @cached_property
     def place(self) -> Place | None:
-        """Whose results are looked at: the present place, an earlier one that was asked for, or where the scene cannot be
-        read the one measured last at this size and frame."""
+        """Whose results are looked at: the present place, an earlier one that was asked for, or
+        where the scene cannot be read the one measured last at this size and frame."""
         if self.shown is not None:
             return self.shown
         if self.here is not None:
@@ -212,7 +222,8 @@ class StudyState:
 
     @cached_property
     def planned(self) -> tuple[PlannedTrial, ...]:
-        """Every trial of the plan, and those that searches chose in the place that is looked at. The base comes first."""
+        """Every trial of the plan, and those that searches chose in the place that is looked at.
+        The base comes first."""
         own = self._planned_by_plan
         chosen = self.results.chosen
         if not chosen:
@@ -249,7 +260,8 @@ class StudyState:
 
     @cached_property
     def reference_name(self) -> str:
-        """Of the reference that is wanted where results are looked at; "" where there is no place."""
+        """Of the reference that is wanted where results are looked at; "" where there is no
+        place."""
         return self.reference_name_at(self.place)
 
     def reference_name_at(self, place: Place | None) -> str:
@@ -259,26 +271,33 @@ class StudyState:
     def reference(self) -> ReferenceState | None:
         return self.references.get(self.reference_name)
 
-    def measurement_key(self, appearance: str, area: WatchArea | None, recipe: str = "") -> MeasurementKey:
+    def measurement_key(
+        self, appearance: str, area: WatchArea | None, recipe: str = ""
+    ) -> MeasurementKey:
         """What the figures of an appearance are wanted of, in the whole picture or an area."""
         view = self.plan.view
         rectangle = WHOLE if area is None else Rectangle(area.x, area.y, area.width, area.height)
-        return MeasurementKey(appearance, view.exposure, view.curve, rectangle, self.reference_name, recipe)
+        return MeasurementKey(
+            appearance, view.exposure, view.curve, rectangle, self.reference_name, recipe
+        )
 
     @property
     def areas_measured(self) -> tuple[WatchArea | None, ...]:
         """The whole picture, then every watch area."""
         return (None, *self.plan.areas)
 
-    def figures(self, appearance: str, area: WatchArea | None, recipe: str = "") -> Mapping[str, Figure | None] | None:
-        """The figures of an appearance as they are wanted now; None where they were not measured. A figure of another version
-        of its formula is left out."""
+    def figures(
+        self, appearance: str, area: WatchArea | None, recipe: str = ""
+    ) -> Mapping[str, Figure | None] | None:
+        """The figures of an appearance as they are wanted now; None where they were not measured. A
+        figure of another version of its formula is left out."""
         measurement = self.results.measurements.get(self.measurement_key(appearance, area, recipe))
         return measurement.current if measurement is not None else None
 
     @cached_property
     def wanting(self) -> frozenset[str]:
-        """Appearances of planned trials that have pictures and lack figures, or have very few pictures measured."""
+        """Appearances of planned trials that have pictures and lack figures, or have very few
+        pictures measured."""
         return frozenset(appearance for appearance in self.appearances if self._wants(appearance))
 
     @cached_property
@@ -294,9 +313,13 @@ class StudyState:
         for area in self.areas_measured:
             measurement = self.results.measurements.get(self.measurement_key(appearance, area))
             kinds = KINDS if area is None else AREA_KINDS
-            if measurement is None or any(measurement.versions.get(kind) != made.version for kind, made in kinds.items()):
+            if measurement is None or any(
+                measurement.versions.get(kind) != made.version for kind, made in kinds.items()
+            ):
                 return True
-            if len(measurement.pictures) < FEW_PICTURES and len(measurement.pictures) < len(pictures):
+            if len(measurement.pictures) < FEW_PICTURES and len(measurement.pictures) < len(
+                pictures
+            ):
                 return True
 
         return False
@@ -322,13 +345,15 @@ class StudyState:
 
     @cached_property
     def progress(self) -> dict[object, tuple[int, float]]:
-        """How far into the orders of runs everything is done already: where `policies.sweep` begins to look. What is done
-        stays done, so a later state begins with a copy; what that finds out is not told to this one."""
+        """How far into the orders of runs everything is done already: where `policies.sweep` begins
+        to look. What is done stays done, so a later state begins with a copy; what that finds out
+        is not told to this one."""
         return {}
 
     @cached_property
     def memo(self) -> dict[object, Any]:
-        """What takes long to work out of this state and changes little from event to event; of `policies.sweep`."""
+        """What takes long to work out of this state and changes little from event to event; of
+        `policies.sweep`."""
         return {}
 
     @property
@@ -343,7 +368,17 @@ class StudyState:
 
 _BY_PLAN = ("_planned_by_plan", "base")
 """What a state worked out of its plan alone, and hands on as long as that stays,"""
-_BY_PLACE = ("here", "place", "planned", "appearances", "reference_name", "progress", "memo", "wanting", "_results")
+_BY_PLACE = (
+    "here",
+    "place",
+    "planned",
+    "appearances",
+    "reference_name",
+    "progress",
+    "memo",
+    "wanting",
+    "_results",
+)
 """and of plan, surroundings and records (`_results` is the memo of `policies.sweep.results_of`)."""
 
 
@@ -360,8 +395,8 @@ def apply(state: StudyState, happened: Happened) -> StudyState:
 
 
 def replay(state: StudyState, log: Iterable[Happened]) -> StudyState:
-    """The state after many events: what `apply` gives for one after the other. Runs and figures, which nearly all of a log is
-    made of, are gathered and put in at once."""
+    """The state after many events: what `apply` gives for one after the other. Runs and figures,
+    which nearly all of a log is made of, are gathered and put in at once."""
     gathered: dict[Place, Gathered] = {}
     version = state.version
 
@@ -415,8 +450,8 @@ def replace_state(state: StudyState, **changes: Any) -> StudyState:
 
 
 def _hand_on(state: StudyState, made: StudyState, names: Iterable[str]) -> None:
-    """Give a later state what was worked out and still holds. What grows while it is asked for is copied, so that a state
-    that somebody still holds is changed by nothing that happens later."""
+    """Give a later state what was worked out and still holds. What grows while it is asked for is
+    copied, so that a state that somebody still holds is changed by nothing that happens later."""
     for name in names:
         if name in state.__dict__:
             value = state.__dict__[name]
@@ -424,7 +459,8 @@ def _hand_on(state: StudyState, made: StudyState, names: Iterable[str]) -> None:
 
 
 def _with_records(state: StudyState, place: Place, touched: str, **changes: Any) -> StudyState:
-    """A state with other records of a place. `touched` is the appearance whose pictures or figures are others now."""
+    """A state with other records of a place. `touched` is the appearance whose pictures or figures
+    are others now."""
     records = copied(state.at(place), changes)
     made = replace_state(state, records=state.records.set(place, records))
     if state.surroundings.content is None and state.shown is None:
@@ -437,7 +473,13 @@ def _with_records(state: StudyState, place: Place, touched: str, **changes: Any)
         wanting = state.__dict__["wanting"]
         if touched in made.appearances and place == made.place:
             wants = made._wants(touched)
-            wanting = wanting | {touched} if wants else wanting - {touched} if touched in wanting else wanting
+            wanting = (
+                wanting | {touched}
+                if wants
+                else wanting - {touched}
+                if touched in wanting
+                else wanting
+            )
 
         made.__dict__["wanting"] = wanting
 
@@ -446,7 +488,12 @@ def _with_records(state: StudyState, place: Place, touched: str, **changes: Any)
 
 def _on_edit(state: StudyState, event: PlanEdited, happened: Happened) -> StudyState:
     last = state.past[-1] if state.past else None
-    if last is not None and event.field and last.field == event.field and _between(last.at, happened.at) <= JOINED_SECONDS:
+    if (
+        last is not None
+        and event.field
+        and last.field == event.field
+        and _between(last.at, happened.at) <= JOINED_SECONDS
+    ):
         past = (*state.past[:-1], replace(last, label=event.label, at=happened.at))
     elif happened.number and state.version == 0:
         past = ()  # the first plan is nothing that could be undone
@@ -467,14 +514,24 @@ def _on_undo(state: StudyState, _: PlanUndone, happened: Happened) -> StudyState
     if not state.past:
         return state
     edit = state.past[-1]
-    return replace_state(state, plan=edit.plan, past=state.past[:-1], future=(*state.future, Edit(edit.label, state.plan)))
+    return replace_state(
+        state,
+        plan=edit.plan,
+        past=state.past[:-1],
+        future=(*state.future, Edit(edit.label, state.plan)),
+    )
 
 
 def _on_redo(state: StudyState, _: PlanRedone, happened: Happened) -> StudyState:
     if not state.future:
         return state
     edit = state.future[-1]
-    return replace_state(state, plan=edit.plan, past=(*state.past, Edit(edit.label, state.plan)), future=state.future[:-1])
+    return replace_state(
+        state,
+        plan=edit.plan,
+        past=(*state.past, Edit(edit.label, state.plan)),
+        future=state.future[:-1],
+    )
 
 
 def _filed(state: StudyState, run: Run) -> Run:
@@ -508,7 +565,9 @@ def _on_run(state: StudyState, event: RunFinished, happened: Happened) -> StudyS
     digests = records.digests.set(run.picture, run.digest) if run.digest else records.digests
     blocks = records.blocks
     if run.result is not None and not run.control:
-        blocks = blocks.set((run.trial, run.machine), records.blocks_done(run.trial, run.machine) | {run.block})
+        blocks = blocks.set(
+            (run.trial, run.machine), records.blocks_done(run.trial, run.machine) | {run.block}
+        )
 
     controls = records.controls
     if run.control:
@@ -545,7 +604,11 @@ def _on_lost(state: StudyState, event: PictureLost, _: Happened) -> StudyState:
         return tuple(without if one.number == run.number else one for one in runs)
 
     runs = swap(records.trials[run.trial])
-    done = frozenset(one.block for one in runs if one.result is not None and one.machine == run.machine and not one.control)
+    done = frozenset(
+        one.block
+        for one in runs
+        if one.result is not None and one.machine == run.machine and not one.control
+    )
     left = tuple(name for name in records.pictures.get(run.appearance, ()) if name != run.picture)
     hosts = records.hosts
     for key in hosts_of(run):
@@ -581,13 +644,19 @@ def _on_measured(state: StudyState, event: Measured, _: Happened) -> StudyState:
 
 
 def _on_reference(state: StudyState, event: ReferenceGrew, happened: Happened) -> StudyState:
-    made = ReferenceState(event.samples, event.floor, event.seconds, event.chunks, happened.number, event.digest)
+    made = ReferenceState(
+        event.samples, event.floor, event.seconds, event.chunks, happened.number, event.digest
+    )
     merged = [key for key in state.chunks if key[0] == event.reference and key[1] < event.chunks]
     chunks = _without(state.chunks, merged)
-    return replace_state(state, references=state.references.set(event.reference, made), chunks=chunks)
+    return replace_state(
+        state, references=state.references.set(event.reference, made), chunks=chunks
+    )
 
 
-def _without(chunks: Map[tuple[str, int], Chunk], gone: Iterable[tuple[str, int]]) -> Map[tuple[str, int], Chunk]:
+def _without(
+    chunks: Map[tuple[str, int], Chunk], gone: Iterable[tuple[str, int]]
+) -> Map[tuple[str, int], Chunk]:
     for key in gone:
         chunks = chunks.delete(key) if key in chunks else chunks
     return chunks
@@ -619,7 +688,9 @@ def _on_chosen(state: StudyState, event: TrialChosen, _: Happened) -> StudyState
         predictions = predictions.set(configuration, event.predicted)
 
     chosen = (*records.chosen, configuration)
-    return _with_records(state, event.place, "", chosen=chosen, predictions=predictions, concluded="")
+    return _with_records(
+        state, event.place, "", chosen=chosen, predictions=predictions, concluded=""
+    )
 
 
 def _on_concluded(state: StudyState, event: SearchConcluded, _: Happened) -> StudyState:
@@ -647,7 +718,9 @@ _HANDLERS: dict[type, Callable[[StudyState, Any, Happened], StudyState]] = {
     ReferenceGrew: _on_reference,
     ReferenceLost: _on_reference_lost,
     ChunkKept: _on_chunk,
-    ChunkLost: lambda state, event, _: replace_state(state, chunks=_without(state.chunks, [(event.reference, event.chunk)])),
+    ChunkLost: lambda state, event, _: replace_state(
+        state, chunks=_without(state.chunks, [(event.reference, event.chunk)])
+    ),
     TrialChosen: _on_chosen,
     SearchConcluded: _on_concluded,
     FailuresForgiven: _on_forgiven,
@@ -666,9 +739,13 @@ def validate(state: StudyState) -> None:
     """Check what must always hold. Raises AssertionError that names what does not."""
     for place, records in state.records.items():
         by_trial = sorted(run.number for runs in records.trials.values() for run in runs)
-        assert by_trial == sorted(run.number for run in records.runs), f"{place}: runs by trial and in order differ"
+        assert by_trial == sorted(run.number for run in records.runs), (
+            f"{place}: runs by trial and in order differ"
+        )
         assert all(run.place == place for run in records.runs), f"{place}: a run of another place"
-        assert all(run.trial == trial for trial, runs in records.trials.items() for run in runs), f"{place}: a run's trial"
+        assert all(run.trial == trial for trial, runs in records.trials.items() for run in runs), (
+            f"{place}: a run's trial"
+        )
         there: dict[str, set[str]] = {}
         controls: dict[tuple[str, int], int] = {}
 
@@ -676,8 +753,12 @@ def validate(state: StudyState) -> None:
             assert run.machine == state.filed(kind_of(run.machine), run.host), (
                 f"run {run.number} is filed under {run.machine}"
             )
-            assert (run.result is not None) or run.reason, f"run {run.number} failed without a reason"
-            assert not (run.result is None and run.picture), f"run {run.number} failed and has a picture"
+            assert (run.result is not None) or run.reason, (
+                f"run {run.number} failed without a reason"
+            )
+            assert not (run.result is None and run.picture), (
+                f"run {run.number} failed and has a picture"
+            )
 
             if run.control:
                 controls[run.machine, run.block] = controls.get((run.machine, run.block), 0) + 1
@@ -685,7 +766,9 @@ def validate(state: StudyState) -> None:
                 there.setdefault(run.appearance, set()).add(run.picture)
 
         counted = Counter(key for run in records.runs for key in hosts_of(run))
-        assert counted == Counter(dict(records.hosts)), f"{place}: runs of hosts are counted wrongly"
+        assert counted == Counter(dict(records.hosts)), (
+            f"{place}: runs of hosts are counted wrongly"
+        )
         done: dict[tuple[str, str], set[int]] = {}
 
         for run in records.runs:
@@ -706,4 +789,6 @@ def validate(state: StudyState) -> None:
     fresh = replace(state)
     for name in (*_BY_PLAN, "here", "place", "planned", "appearances", "reference_name", "wanting"):
         if name in state.__dict__:
-            assert state.__dict__[name] == getattr(fresh, name), f"{name} was handed on although it changed"
+            assert state.__dict__[name] == getattr(fresh, name), (
+                f"{name} was handed on although it changed"
+            )

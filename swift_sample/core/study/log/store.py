@@ -1,4 +1,5 @@
-"""Opens a study: `Store` for the one who measures and edits it, `look_at_study` for all who only read."""
+"""Opens a study: `Store` for the one who measures and edits it, `look_at_study` for all who only
+read."""
 
 import gc
 import json
@@ -19,7 +20,13 @@ from swift_sample.core.errors import StudyError, one_line
 from swift_sample.core.files import read_text
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
-from swift_sample.core.renderers.registry import DESCRIPTION, MissingRenderer, description_of, renderer_named, renderer_of
+from swift_sample.core.renderers.registry import (
+    DESCRIPTION,
+    MissingRenderer,
+    description_of,
+    renderer_named,
+    renderer_of,
+)
 from swift_sample.core.settings import Value
 from swift_sample.core.study.log.codec import read_events, words_of_log, write_event
 from swift_sample.core.study.log.database import (
@@ -41,7 +48,8 @@ from swift_sample.core.study.plan.model import Study
 logger = logging.getLogger(__name__)
 
 FOLDER_ENTRY = "[Desktop Entry]\nType=Directory\nName=Swift Sample study\nIcon=swift-sample\n"
-"""Has file managers show a study's folder as one thing (Desktop Entry Specification, type Directory)."""
+"""Has file managers show a study's folder as one thing (Desktop Entry Specification, type
+Directory)."""
 BEGAN = "The study began"
 BY_HAND = "Edit of study.toml by hand"
 
@@ -54,19 +62,24 @@ def is_study(path: Path) -> bool:
 def create_study(path: Path, plan: Study) -> Path:
     """Make a new study folder, without opening it; returns its path.
 
-    Raises StudyError if something stands there already or it cannot be written; nothing is left behind then.
+    Raises StudyError if something stands there already or it cannot be written; nothing is left
+    behind then.
     """
     if path.exists() and (not path.is_dir() or any(path.iterdir())):
         raise StudyError(f"{path}: exists already; choose another name, or open it")
 
     for text, what in ((str(path), "the study's name"), (plan.scene, "the scene's name")):
         if not _is_plain(text):
-            raise StudyError(f"{_shown(text)}: {what} has letters that are not valid text (UTF-8); rename it")
+            raise StudyError(
+                f"{_shown(text)}: {what} has letters that are not valid text (UTF-8); rename it"
+            )
 
     made = not path.exists()
     try:
         path.mkdir(parents=True, exist_ok=True)
-        write_whole(path / DESCRIPTION, description_of(renderer_of(plan.catalogue, plan.renderer_file)))
+        write_whole(
+            path / DESCRIPTION, description_of(renderer_of(plan.catalogue, plan.renderer_file))
+        )
         write_whole(path / PLAN, plan_as_toml(plan, path))
     except (OSError, ValueError) as error:
         if made:
@@ -83,8 +96,8 @@ def create_study(path: Path, plan: Study) -> Path:
 
 
 class RecordReader:
-    """Reads whole records of renders by the number of their run, and the values of trials by their names; safe to use from
-    several threads."""
+    """Reads whole records of renders by the number of their run, and the values of trials by their
+    names; safe to use from several threads."""
 
     def __init__(self, database: sqlite3.Connection, lock: Lock) -> None:
         self._database = database
@@ -104,15 +117,17 @@ class RecordReader:
 
     def _read(self, number: int) -> RunRecord | None:
         try:
-            row = self._database.execute("SELECT record FROM records WHERE number = ?", (number,)).fetchone()
+            row = self._database.execute(
+                "SELECT record FROM records WHERE number = ?", (number,)
+            ).fetchone()
             return None if row is None else RunRecord.model_validate_json(zlib.decompress(row[0]))
         except (sqlite3.Error, ValidationError, zlib.error, TypeError) as error:
             logger.warning("the record of run %d cannot be read: %s", number, one_line(error))
             return None
 
     def values_of(self, trials: Sequence[str]) -> dict[str, dict[str, Value]]:
-        """Which values trials had, as `Configuration.from_identity_values` takes them; trials that are not known are left
-        out."""
+        """Which values trials had, as `Configuration.from_identity_values` takes them; trials that
+        are not known are left out."""
         found: dict[str, dict[str, Value]] = {}
         with self._lock:
             for name in trials:
@@ -156,8 +171,8 @@ class Reading:
 
 
 def look_at_study(path: Path, tell: Callable[[str], None] = logger.warning) -> Reading:
-    """Read a study without holding or changing it, whoever measures it meanwhile. `tell` is told where that takes a while.
-    Raises StudyError."""
+    """Read a study without holding or changing it, whoever measures it meanwhile. `tell` is told
+    where that takes a while. Raises StudyError."""
     folder = _existing(path)
     plan = _read_plan(folder)
 
@@ -165,7 +180,8 @@ def look_at_study(path: Path, tell: Callable[[str], None] = logger.warning) -> R
         return patiently(lambda: _look(folder, plan), tell)
     except DamagedDatabaseError as error:
         raise StudyError(
-            f"{error}; `swift-sample run {path}` makes it anew from the pictures and throws nothing away"
+            f"{error}; `swift-sample run {path}` makes it anew from the pictures and throws "
+            "nothing away"
         ) from error
 
 
@@ -184,16 +200,27 @@ def _look(folder: Folder, plan: Study) -> Reading:
         if state.plan != plan:
             state = apply(state, Happened(0, "", PlanEdited(BY_HAND, plan)))
 
-        return Reading(folder, state, _renderer(folder, plan), RecordReader(database, Lock()), tuple(notes), words, database)
+        return Reading(
+            folder,
+            state,
+            _renderer(folder, plan),
+            RecordReader(database, Lock()),
+            tuple(notes),
+            words,
+            database,
+        )
     except BaseException:
         database.close()
         raise
 
 
 class Store:
-    """An open study, for its one owner. Not to be used by several threads at once, except `record`."""
+    """An open study, for its one owner. Not to be used by several threads at once, except
+    `record`."""
 
-    def __init__(self, folder: Folder, handle: int, database: sqlite3.Connection, state: StudyState) -> None:
+    def __init__(
+        self, folder: Folder, handle: int, database: sqlite3.Connection, state: StudyState
+    ) -> None:
         self.folder = folder
         self._handle = handle
         self._database = database
@@ -205,8 +232,8 @@ class Store:
 
     @staticmethod
     def open(path: Path, tell: Callable[[str], None] = logger.warning) -> "Store":
-        """Open a study to measure or edit it. A damaged database is set aside and made anew from the pictures. `tell` is told
-        where that takes a while.
+        """Open a study to measure or edit it. A damaged database is set aside and made anew from
+        the pictures. `tell` is told where that takes a while.
 
         Raises StudyBusyError if it is open elsewhere, StudyError if it cannot be read or written.
         """
@@ -223,7 +250,9 @@ class Store:
             database, state, rebuilt = patiently(lambda: _open_or_rebuild(folder, plan), tell)
         except OSError as error:
             os.close(handle)
-            raise StudyError(f"{folder.path}: the study cannot be opened ({os_words(error)})") from error
+            raise StudyError(
+                f"{folder.path}: the study cannot be opened ({os_words(error)})"
+            ) from error
         except BaseException:
             os.close(handle)
             raise
@@ -266,25 +295,36 @@ class Store:
         self.close()
 
     def append(self, events: Sequence[Event], plan: Study | None = None) -> list[Happened]:
-        """Keep events for good, all or none. `plan` is the plan after them, where they change it: study.toml is then written
-        as well. Raises StudyError; everything is then as before."""
+        """Keep events for good, all or none. `plan` is the plan after them, where they change it:
+        study.toml is then written as well. Raises StudyError; everything is then as before."""
         before = self.folder.plan.read_text(encoding="utf-8") if plan is not None else ""
         try:
             if plan is not None:
                 write_whole(self.folder.plan, plan_as_toml(plan, self.folder.path))
 
             try:
-                return self._transaction(lambda: [write_event(self._database, event, self.folder.plan) for event in events])
+                return self._transaction(
+                    lambda: [
+                        write_event(self._database, event, self.folder.plan) for event in events
+                    ]
+                )
             except StudyError:
                 if plan is not None:
                     write_whole(self.folder.plan, before)
                 raise
         except (OSError, ValueError) as error:
-            raise StudyError(f"{self.folder.path}: the plan cannot be saved ({os_words(error)})") from error
+            raise StudyError(
+                f"{self.folder.path}: the plan cannot be saved ({os_words(error)})"
+            ) from error
 
     def append_dated(self, lines: Sequence[tuple[str, Event]]) -> None:
-        """Keep events that happened elsewhere, with their times; "" for now. Raises StudyError; nothing is kept then."""
-        self._transaction(lambda: [write_event(self._database, event, self.folder.plan, at) for at, event in lines])
+        """Keep events that happened elsewhere, with their times; "" for now. Raises StudyError;
+        nothing is kept then."""
+        self._transaction(
+            lambda: [
+                write_event(self._database, event, self.folder.plan, at) for at, event in lines
+            ]
+        )
 
     def words(self) -> list[tuple[str, str, str]]:
         """The log: UTC time, kind, text."""
@@ -298,7 +338,9 @@ class Store:
 
     def _append_all(self, state: StudyState, lines: Iterable[tuple[str, Event]]) -> StudyState:
         happened = self._transaction(
-            lambda: [write_event(self._database, event, self.folder.plan, at) for at, event in lines]
+            lambda: [
+                write_event(self._database, event, self.folder.plan, at) for at, event in lines
+            ]
         )
         for one in happened:
             state = apply(state, one)
@@ -320,13 +362,17 @@ class Store:
         except sqlite3.Error as error:
             raise cannot_write(error, self.folder.database) from error
         except OverflowError as error:  # a number from another study, larger than any that is kept
-            raise StudyError(f"{self.folder.database}: a number is too large to be kept ({one_line(error)})") from error
+            raise StudyError(
+                f"{self.folder.database}: a number is too large to be kept ({one_line(error)})"
+            ) from error
 
 
 def _existing(path: Path) -> Folder:
     existing = study_folder(path)
     if not (existing / PLAN).is_file():
-        raise StudyError(f"{_shown(str(path))}: not a study (there is no {PLAN} in it); check the name")
+        raise StudyError(
+            f"{_shown(str(path))}: not a study (there is no {PLAN} in it); check the name"
+        )
 
     try:
         check_members(existing)
@@ -342,9 +388,13 @@ def _read_plan(folder: Folder) -> Study:
     except UnicodeDecodeError as error:
         raise StudyError(f"{folder.plan}: is not text in UTF-8; restore it from a copy") from error
     except ValueError as error:
-        raise StudyError(f"{folder.plan}: {str(error).removeprefix('it ')}; restore it from a copy") from error
+        raise StudyError(
+            f"{folder.plan}: {str(error).removeprefix('it ')}; restore it from a copy"
+        ) from error
     except OSError as error:
-        raise StudyError(f"{folder.plan}: the study cannot be opened ({os_words(error)})") from error
+        raise StudyError(
+            f"{folder.plan}: the study cannot be opened ({os_words(error)})"
+        ) from error
 
 
 def _renderer(folder: Folder, plan: Study) -> Renderer:
@@ -357,15 +407,24 @@ def _describe_renderer(folder: Folder, renderer: Renderer) -> None:
     path = folder.path / DESCRIPTION
 
     with suppress(OSError):
-        if not isinstance(renderer, MissingRenderer) and not (path.is_file() and path.read_bytes() == text.encode()):
+        if not isinstance(renderer, MissingRenderer) and not (
+            path.is_file() and path.read_bytes() == text.encode()
+        ):
             write_whole(path, text)
 
 
-def _open_or_rebuild(folder: Folder, plan: Study) -> tuple[sqlite3.Connection, StudyState, Sequence[tuple[str, Event]]]:
-    """The database and its state; where it is missing, or damaged and set aside, also the events that pictures tell."""
+def _open_or_rebuild(
+    folder: Folder, plan: Study
+) -> tuple[sqlite3.Connection, StudyState, Sequence[tuple[str, Event]]]:
+    """The database and its state; where it is missing, or damaged and set aside, also the events
+    that pictures tell."""
     try:
         database, state = _open_whole(folder, plan)
-        return database, state, events_from_pictures(folder, plan.catalogue) if _is_lost(folder, state) else ()
+        return (
+            database,
+            state,
+            events_from_pictures(folder, plan.catalogue) if _is_lost(folder, state) else (),
+        )
     except DamagedDatabaseError as error:
         aside = folder.database.with_name(f"results.damaged-{int(time.time())}.db")
         logger.warning("%s; it is set aside as %s", error, aside.name)
@@ -385,16 +444,22 @@ def _open_whole(folder: Folder, plan: Study) -> tuple[sqlite3.Connection, StudyS
     database = open_database(folder.database)
     try:
         with _study_errors(folder):
-            return database, _replayed(database, folder, plan, lambda text: logger.warning("%s: %s", folder.path, text))
+            return database, _replayed(
+                database, folder, plan, lambda text: logger.warning("%s: %s", folder.path, text)
+            )
     except BaseException:
         database.close()
         raise
 
 
-def _replayed(database: sqlite3.Connection, folder: Folder, plan: Study, tell: Callable[[str], None]) -> StudyState:
+def _replayed(
+    database: sqlite3.Connection, folder: Folder, plan: Study, tell: Callable[[str], None]
+) -> StudyState:
     state = StudyState(plan)
     collected = gc.isenabled()
-    gc.disable()  # nothing of what is made here is let go again, and looking for it takes half the time of a large log
+    # nothing of what is made here is let go again, and looking for it takes half the time of a
+    # large log
+    gc.disable()
 
     try:
         state = replay(state, read_events(database, folder.plan, tell))

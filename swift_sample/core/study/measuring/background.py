@@ -1,4 +1,5 @@
-"""Measuring that goes on without a window: how it is started, found again, and taken over by whoever opens the study."""
+"""Measuring that goes on without a window: how it is started, found again, and taken over by
+whoever opens the study."""
 
 import os
 import signal
@@ -21,9 +22,11 @@ def command_of(kind: str, study: Path) -> tuple[str, ...]:
 
 
 def found(study: Path) -> tuple[int, str] | None:
-    """The process that measures a study in the background, and which of KINDS it does; None where there is none.
+    """The process that measures a study in the background, and which of KINDS it does; None where
+    there is none.
 
-    The system itself says who holds the study's lock (proc(5), /proc/locks), so no file can name another program.
+    The system itself says who holds the study's lock (proc(5), /proc/locks), so no file can name
+    another program.
     """
     try:
         lock = os.stat(study_folder(study) / ".lock")
@@ -48,14 +51,17 @@ def _kind(process: int) -> str:
     except OSError:
         return ""
 
-    if NOTIFIES not in words or not any("swift_sample" in word or "swift-sample" in word for word in words):
+    if NOTIFIES not in words or not any(
+        "swift_sample" in word or "swift-sample" in word for word in words
+    ):
         return ""
 
     return next((word for word in words if word in KINDS), "")
 
 
 def take_over(study: Path, process: int, longest_seconds: float = 60.0) -> bool:
-    """Ask the process that measures a study in the background to end, which loses the run in hand; whether it did."""
+    """Ask the process that measures a study in the background to end, which loses the run in hand;
+    whether it did."""
     deadline = time.monotonic() + longest_seconds
     try:
         os.kill(process, signal.SIGINT)

@@ -1,7 +1,8 @@
-"""Who works for a study: this computer's own worker, or the machines that have joined; and whether their pixels agree.
+"""Who works for a study: this computer's own worker, or the machines that have joined; and whether
+their pixels agree.
 
-A machine of the fleet is used once it has shown that it renders the same: one tile, the base at a few pixels, rendered on
-each and compared with this computer's own.
+A machine of the fleet is used once it has shown that it renders the same: one tile, the base at a
+few pixels, rendered on each and compared with this computer's own.
 """
 
 import hashlib
@@ -30,8 +31,9 @@ if TYPE_CHECKING:
 TILE_WIDTH, TILE_SAMPLES, TILE_SEED = 48, 4, 1
 SAME_LEVELS = 0.5
 SAME_SHARE = 0.01
-"""A machine renders the same where no more than this share of the tile's values differs by more than so many levels: other
-processors may round the last bit otherwise, which sends a path in many thousands elsewhere."""
+"""A machine renders the same where no more than this share of the tile's values differs by more
+than so many levels: other processors may round the last bit otherwise, which sends a path in many
+thousands elsewhere."""
 MOST_SKEW = 5.0
 """Seconds that a machine's clock may be wrong without being told."""
 RESTS = (2.0, 5.0, 15.0, 60.0)
@@ -55,7 +57,8 @@ class Link(Protocol):
 
 @dataclass(eq=False)
 class Seat:
-    """One that works. `host` is "" for this computer's own worker; `machine` is the name of its kind."""
+    """One that works. `host` is "" for this computer's own worker; `machine` is the name of its
+    kind."""
 
     link: Link | None
     machine: Identity
@@ -87,7 +90,8 @@ class Seat:
 
     @property
     def parts(self) -> Iterable[tuple[str, int]]:
-        """The processors that it works with, of which computer: no two work with the same at once."""
+        """The processors that it works with, of which computer: no two work with the same at
+        once."""
         return ((self.computer, number) for number in self.processors)
 
     @property
@@ -112,15 +116,22 @@ def own_seat(machine: Machine) -> Seat:
 
 def joined_seat(link: Link, card: "Card") -> Seat:
     """A machine that has joined; its name is kept with every run."""
-    name = "".join(letter if letter.isprintable() and letter != "@" else "-" for letter in card.name)[:40]
+    name = "".join(
+        letter if letter.isprintable() and letter != "@" else "-" for letter in card.name
+    )[:40]
     return Seat(
-        link, Identity("machine", card.hardware), card.software, name or "machine", card.computer, frozenset(card.processors)
+        link,
+        Identity("machine", card.hardware),
+        card.software,
+        name or "machine",
+        card.computer,
+        frozenset(card.processors),
     )
 
 
 class Roster:
-    """The machines that have joined, and which of them may be given something: asking it takes time that does not grow with
-    their number."""
+    """The machines that have joined, and which of them may be given something: asking it takes time
+    that does not grow with their number."""
 
     def __init__(self) -> None:
         self._by_link: dict[Link, Seat] = {}
@@ -160,8 +171,12 @@ class Roster:
             self._taken.difference_update(seat.parts)
 
     def waiting(self, now: float) -> list[Seat]:
-        """Those that have nothing in hand and are not left alone, the one that waits longest first."""
-        return sorted((seat for seat in self._unasked if now >= seat.rests_until), key=lambda seat: seat.worked_at)
+        """Those that have nothing in hand and are not left alone, the one that waits longest
+        first."""
+        return sorted(
+            (seat for seat in self._unasked if now >= seat.rests_until),
+            key=lambda seat: seat.worked_at,
+        )
 
     def may_work(self, seat: Seat) -> bool:
         """Whether no other works with a processor of its."""
@@ -169,7 +184,8 @@ class Roster:
 
 
 class Tile:
-    """What every machine renders first: the base at a few pixels, in pictures that go when measuring ends."""
+    """What every machine renders first: the base at a few pixels, in pictures that go when
+    measuring ends."""
 
     def __init__(self, plan: Study, folder: Path) -> None:
         self._view = plan.view
@@ -184,7 +200,8 @@ class Tile:
         return RenderJob(spec=self.spec, picture=str(self._path(host)))
 
     def difference(self, host: str) -> str:
-        """What is wrong with a machine's tile, in words; "" where it is the same as here. Raises PictureError."""
+        """What is wrong with a machine's tile, in words; "" where it is the same as here. Raises
+        PictureError."""
         return tile_difference(self._path(""), self._path(host), self._view)
 
     def remove(self) -> None:
@@ -199,17 +216,25 @@ def tile_spec(plan: Study) -> RenderSpec:
     width, height = plan.size
     size = (min(width, TILE_WIDTH), max(1, round(height * min(width, TILE_WIDTH) / width)))
     counted = plan.catalogue.with_role(SAMPLES)
-    base = plan.base.replace({counted.key: counted.check(TILE_SAMPLES)}) if counted is not None else plan.base
+    base = (
+        plan.base.replace({counted.key: counted.check(TILE_SAMPLES)})
+        if counted is not None
+        else plan.base
+    )
 
     return spec_of(plan, base, TILE_SEED).model_copy(update={"size": size})
 
 
 def tile_difference(own: Path, other: Path, view: View) -> str:
-    """What is wrong with another machine's tile, in words; "" where it is the same. Raises PictureError."""
+    """What is wrong with another machine's tile, in words; "" where it is the same. Raises
+    PictureError."""
     a = read_exr(own).beauty
     b = read_exr(other).beauty
     if a.shape != b.shape:
-        return f"it renders a tile of {b.shape[1]}x{b.shape[0]} pixels where {a.shape[1]}x{a.shape[0]} were asked for"
+        return (
+            f"it renders a tile of {b.shape[1]}x{b.shape[0]} pixels where "
+            f"{a.shape[1]}x{a.shape[0]} were asked for"
+        )
     if np.array_equal(a, b):
         return ""
 
@@ -219,7 +244,8 @@ def tile_difference(own: Path, other: Path, view: View) -> str:
         return ""
 
     return (
-        f"it renders other pixels: {share:.0%} of a tile that is rendered on every machine differ, by up to "
+        f"it renders other pixels: {share:.0%} of a tile that is rendered on every machine differ, "
+        "by up to "
         f"{float(np.nanmax(off)):.0f} levels; its pictures would not mix with the others"
     )
 
@@ -229,7 +255,11 @@ def skew_words(name: str, skew: float) -> str:
     if abs(skew) <= MOST_SKEW:
         return ""
 
-    large = ((size, unit) for size, unit in ((3600, "h"), (60, "min")) if round(60 * abs(skew) / size) >= 120)
+    large = (
+        (size, unit)
+        for size, unit in ((3600, "h"), (60, "min"))
+        if round(60 * abs(skew) / size) >= 120
+    )
     size, unit = next(large, (1, "s"))
     how = f"{abs(skew) / size:.0f} {unit} {'ahead' if skew > 0 else 'behind'}"
 

@@ -16,8 +16,8 @@ from swift_sample.core.study.measuring.steps import MeasureStep, ReferenceStep, 
 
 
 def lost_pictures(state: StudyState, place: Place, folder: Folder) -> list[Event]:
-    """Runs of a place whose pictures are gone, or have another length than was written: what can be seen without reading
-    them. Whatever uses a picture looks closer (see core.picture.stored)."""
+    """Runs of a place whose pictures are gone, or have another length than was written: what can be
+    seen without reading them. Whatever uses a picture looks closer (see core.picture.stored)."""
     try:
         with os.scandir(folder.pictures) as entries:
             there = {entry.name: entry.stat(follow_symlinks=False).st_size for entry in entries}
@@ -36,9 +36,11 @@ def lost_pictures(state: StudyState, place: Place, folder: Folder) -> list[Event
     return lost
 
 
-def unfit_pictures(state: StudyState, step: Step, faults: Mapping[str, str], folder: Folder) -> list[Event]:
-    """What to do where a step found that pictures cannot be used: each is set aside, and made again. `faults` says by path
-    what is wrong.
+def unfit_pictures(
+    state: StudyState, step: Step, faults: Mapping[str, str], folder: Folder
+) -> list[Event]:
+    """What to do where a step found that pictures cannot be used: each is set aside, and made
+    again. `faults` says by path what is wrong.
 
     Raises StudyError where none of them is the step's own.
     """
@@ -49,20 +51,34 @@ def unfit_pictures(state: StudyState, step: Step, faults: Mapping[str, str], fol
             if fault is not None:
                 _set_aside(folder.picture(name))
                 runs = [run for run in state.at(step.place).runs if run.picture == name]
-                events += [PictureLost(step.place, run.number, f"its picture {fault}") for run in runs]
+                events += [
+                    PictureLost(step.place, run.number, f"its picture {fault}") for run in runs
+                ]
 
     if isinstance(step, ReferenceStep) and step.rendered is not None:
         chunk = folder.chunk(step.reference, step.chunk)
         if str(chunk) in faults:
             _set_aside(chunk)
-            events.append(ChunkLost(step.reference, step.chunk, f"samples of the reference: {faults[str(chunk)]}"))
+            events.append(
+                ChunkLost(
+                    step.reference, step.chunk, f"samples of the reference: {faults[str(chunk)]}"
+                )
+            )
 
-    name = step.key.reference if isinstance(step, MeasureStep) else step.reference if isinstance(step, ReferenceStep) else ""
+    name = (
+        step.key.reference
+        if isinstance(step, MeasureStep)
+        else step.reference
+        if isinstance(step, ReferenceStep)
+        else ""
+    )
     fault = faults.get(str(folder.reference(name))) if name else None
 
     if fault is not None:
         _set_aside(folder.reference(name))
-        events.append(ReferenceLost(name, f"the reference {fault}: it was set aside, and is rendered again"))
+        events.append(
+            ReferenceLost(name, f"the reference {fault}: it was set aside, and is rendered again")
+        )
 
     if not events:
         raise StudyError("; ".join(f"{path} {fault}" for path, fault in faults.items()))

@@ -1,10 +1,11 @@
-"""The driver: owns a study while it is open. One thread takes edits, asks the policy for steps, talks to the worker, keeps
-what happened and applies it; everyone else reads states, which never change, and hears notices.
+"""The driver: owns a study while it is open. One thread takes edits, asks the policy for steps,
+talks to the worker, keeps what happened and applies it; everyone else reads states, which never
+change, and hears notices.
 
     edit or outcome -> event -> store (one transaction) -> state.apply -> notice
 
-Everything arrives in one inbox, so nothing needs a lock, and an edit made during a render is kept at once. It survives
-anything that a worker does: a lost one costs the step in hand.
+Everything arrives in one inbox, so nothing needs a lock, and an edit made during a render is kept
+at once. It survives anything that a worker does: a lost one costs the step in hand.
 """
 
 import logging
@@ -18,7 +19,14 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from swift_sample.core.errors import PictureError, StudyBlockedError, StudyError, SwiftSampleError, WorkerError, one_line
+from swift_sample.core.errors import (
+    PictureError,
+    StudyBlockedError,
+    StudyError,
+    SwiftSampleError,
+    WorkerError,
+    one_line,
+)
 from swift_sample.core.files import has_room
 from swift_sample.core.log import log_file, report_error
 from swift_sample.core.machine import Machine, computer, this_machine
@@ -98,8 +106,8 @@ if TYPE_CHECKING:
     from swift_sample.core.scene.staging import Staging
 
 MAX_WORKER_LOSSES = MAX_MACHINE_FAILURES + 1
-"""A worker that was lost this often in a row, without any finished job between, ends the measuring: after as many losses in
-one trial, that is given up for now, also the next step lost it."""
+"""A worker that was lost this often in a row, without any finished job between, ends the measuring:
+after as many losses in one trial, that is given up for now, also the next step lost it."""
 PATIENCE_SECONDS = 600.0
 """How long a full disk, or a program that holds the study's files, is waited for."""
 PUBLISH_SECONDS = 0.5
@@ -116,7 +124,8 @@ logger = logging.getLogger(__name__)
 
 @dataclass
 class _Work:
-    """What measuring is about, as long as it goes on. `fleet` are the machines that it is done on, None for this computer."""
+    """What measuring is about, as long as it goes on. `fleet` are the machines that it is done on,
+    None for this computer."""
 
     policy: Policy
     began: float
@@ -128,7 +137,8 @@ class _Work:
     blocked_since: float | None = None
     is_out_of_time: bool = False
     times_on: str = ""
-    """the only kind of machine whose times are wanted, or machine that is kept apart; "" for every kind"""
+    """the only kind of machine whose times are wanted, or machine that is kept apart; "" for every
+    kind"""
 
     waits_since: float | None = None
     """when it began to wait for another study that is timed; None while it does not"""
@@ -149,8 +159,8 @@ class _Work:
         return (now if self.waits_since is None else self.waits_since) - self.began
 
     def times(self, name: str) -> bool:
-        """Whether times are wanted of the machine that they would be kept under: of one that is kept apart only where that
-        was asked for, since others of its kind measure the same."""
+        """Whether times are wanted of the machine that they would be kept under: of one that is
+        kept apart only where that was asked for, since others of its kind measure the same."""
         return name == self.times_on or (not self.times_on and kind_of(name) == name)
 
 
@@ -167,10 +177,12 @@ class _News:
 
 
 class Driver:
-    """Owns an open study from `start` (a thread of its own) or `run_here` (this thread) until `close`.
+    """Owns an open study from `start` (a thread of its own) or `run_here` (this thread) until
+    `close`.
 
-    `tell` is called from the driver's thread. `before_timed` is called before a timed render begins, and may wait a moment
-    until whoever shows the study has drawn it: nothing else should work while a render is timed.
+    `tell` is called from the driver's thread. `before_timed` is called before a timed render
+    begins, and may wait a moment until whoever shows the study has drawn it: nothing else should
+    work while a render is timed.
     """
 
     def __init__(
@@ -222,7 +234,13 @@ class Driver:
 
     @property
     def snapshot(self) -> Snapshot:
-        return Snapshot(self._state, self._store.folder, self.renderer, self._store.record, self._store.record.values_of)
+        return Snapshot(
+            self._state,
+            self._store.folder,
+            self.renderer,
+            self._store.record,
+            self._store.record.values_of,
+        )
 
     @property
     def worker_pid(self) -> int | None:
@@ -253,8 +271,8 @@ class Driver:
         self._thread.start()
 
     def run_here(self, policy: Policy, fleet: "Fleet | None" = None, times_on: str = "") -> Ended:
-        """Measure in this thread until it ends, on the machines of a fleet where there is one; returns how. Problems are
-        returned, not raised."""
+        """Measure in this thread until it ends, on the machines of a fleet where there is one;
+        returns how. Problems are returned, not raised."""
         self._ended = None
         self._begin(policy, fleet, times_on)
         while self._ended is None:
@@ -263,7 +281,8 @@ class Driver:
         return self._ended
 
     def close(self) -> None:
-        """Stop everything and release the study; returns at once where a thread of its own works, which then ends."""
+        """Stop everything and release the study; returns at once where a thread of its own works,
+        which then ends."""
         self._inbox.put(self._shut)
         if self._thread is None:
             while not self._closed:
@@ -277,16 +296,20 @@ class Driver:
 
         return True
 
-    def edit(self, label: str, change: Callable[[Study], Study], field: str = "") -> "Future[StudyState]":
-        """Change the plan; the future holds the state after it, or why it could not be. The change is made on the plan as it
-        then stands, so edits in quick succession all count."""
+    def edit(
+        self, label: str, change: Callable[[Study], Study], field: str = ""
+    ) -> "Future[StudyState]":
+        """Change the plan; the future holds the state after it, or why it could not be. The change
+        is made on the plan as it then stands, so edits in quick succession all count."""
         return self._ask(lambda: self._edit(label, change, field))
 
     def undo(self) -> "Future[StudyState]":
         return self._ask(lambda: self._keep_plan(PlanUndone()) if self._state.past else self._state)
 
     def redo(self) -> "Future[StudyState]":
-        return self._ask(lambda: self._keep_plan(PlanRedone()) if self._state.future else self._state)
+        return self._ask(
+            lambda: self._keep_plan(PlanRedone()) if self._state.future else self._state
+        )
 
     def show(self, place: Place | None) -> "Future[StudyState]":
         """Look at the results of an earlier place, or of the present one."""
@@ -303,8 +326,11 @@ class Driver:
         """See whether the scene on disk is another one by now."""
         return self._ask(self._surround)
 
-    def measure(self, policy: Policy, fleet: "Fleet | None" = None, times_on: str = "") -> "Future[StudyState]":
-        """Begin to measure, on the machines of a fleet where there is one, unless that goes on already."""
+    def measure(
+        self, policy: Policy, fleet: "Fleet | None" = None, times_on: str = ""
+    ) -> "Future[StudyState]":
+        """Begin to measure, on the machines of a fleet where there is one, unless that goes on
+        already."""
         return self._ask(lambda: self._begin(policy, fleet, times_on))
 
     def look_at_machine(self, machine: str) -> "Future[StudyState]":
@@ -312,7 +338,8 @@ class Driver:
         return self._ask(lambda: self._look_at_machine(machine))
 
     def stop(self, after_this_step: bool = False) -> None:
-        """Ask measuring to end, at once or after the step in hand; `Ended` follows. Callable from a signal handler."""
+        """Ask measuring to end, at once or after the step in hand; `Ended` follows. Callable from a
+        signal handler."""
         self._inbox.put(lambda: self._stop(after_this_step))
 
     def _ask(self, work: Callable[[], StudyState]) -> "Future[StudyState]":
@@ -322,7 +349,8 @@ class Driver:
         def do() -> None:
             try:
                 answer.set_result(work())
-                self._publish()  # after the answer: who knows of the edit must not take it for one still to come
+                # after the answer: who knows of the edit must not take it for one still to come
+                self._publish()
             except StudyBlockedError as error:
                 if error.held and self._clock() - asked < PATIENCE_SECONDS and not self._closed:
                     self._tell(Waits(one_line(error)))
@@ -368,8 +396,8 @@ class Driver:
                 message()
 
     def _look_at_the_clock(self) -> float:
-        """Stop the step in hand where the time that measuring may take is spent, whatever step that is; returns how long to
-        wait until it is."""
+        """Stop the step in hand where the time that measuring may take is spent, whatever step that
+        is; returns how long to wait until it is."""
         work = self._work
         if work is None or work.policy.budget_seconds is None:
             return WAKE_SECONDS
@@ -405,7 +433,8 @@ class Driver:
 
     @contextmanager
     def _measuring_ends_on_errors(self) -> Iterator[None]:
-        """Whatever goes wrong ends the measuring, never the thread: edits must be answered after it as before."""
+        """Whatever goes wrong ends the measuring, never the thread: edits must be answered after it
+        as before."""
         try:
             yield
         except StudyBlockedError as error:
@@ -417,7 +446,8 @@ class Driver:
             self._end(False, _went_wrong(error))
 
     def _wait(self, words: str) -> None:
-        """What measuring needs cannot be had just now; it is tried again until patience is at its end."""
+        """What measuring needs cannot be had just now; it is tried again until patience is at its
+        end."""
         work = self._work
         now = self._clock()
         if work is None:
@@ -435,7 +465,11 @@ class Driver:
     def _edit(self, label: str, change: Callable[[Study], Study], field: str) -> StudyState:
         plan = change(self._state.plan)
         plan.planned()
-        return self._keep_plan(PlanEdited(label, plan, field)) if plan != self._state.plan else self._state
+        return (
+            self._keep_plan(PlanEdited(label, plan, field))
+            if plan != self._state.plan
+            else self._state
+        )
 
     def _keep_plan(self, event: Event) -> StudyState:
         after = apply(self._state, Happened(0, "", event)).plan
@@ -465,7 +499,9 @@ class Driver:
         self._published = self._clock()
         snapshot = self.snapshot
 
-        if self._prepares:  # between renders, so that whoever shows it need not work while one is timed
+        if (
+            self._prepares
+        ):  # between renders, so that whoever shows it need not work while one is timed
             _ = (
                 snapshot.results.pick(),
                 snapshot.runs,
@@ -490,10 +526,20 @@ class Driver:
         return self._state
 
     def _look_at_machine(self, machine: str) -> StudyState:
-        self._apply([Happened(0, "", MachineShown("" if machine == self._state.surroundings.machine else machine))])
+        self._apply(
+            [
+                Happened(
+                    0,
+                    "",
+                    MachineShown("" if machine == self._state.surroundings.machine else machine),
+                )
+            ]
+        )
         return self._state
 
-    def _begin(self, policy: Policy, fleet: "Fleet | None" = None, times_on: str = "") -> StudyState:
+    def _begin(
+        self, policy: Policy, fleet: "Fleet | None" = None, times_on: str = ""
+    ) -> StudyState:
         if self._work is not None or self._closed:
             if fleet is not None:
                 fleet.close()
@@ -504,7 +550,9 @@ class Driver:
             self._look_at_machine("")
 
         starts = self._state.plan.catalogue.capabilities.starts
-        self._work = _Work(policy if starts else Remeasuring(), self._clock(), fleet, times_on=times_on)
+        self._work = _Work(
+            policy if starts else Remeasuring(), self._clock(), fleet, times_on=times_on
+        )
         events: list[Event] = [OutcomeDismissed()] if self._state.outcome is not None else []
         here = self._state.here
 
@@ -532,9 +580,14 @@ class Driver:
         return self._state
 
     def _check_reference(self) -> None:
-        """A reference whose file is gone is none; with the database just opened or measuring just begun."""
+        """A reference whose file is gone is none; with the database just opened or measuring just
+        begun."""
         name = self._state.reference_name
-        if name and name in self._state.references and not self._store.folder.reference(name).is_file():
+        if (
+            name
+            and name in self._state.references
+            and not self._store.folder.reference(name).is_file()
+        ):
             with suppress(StudyError):
                 self._keep([ReferenceLost(name, "its picture is missing, and is rendered again")])
 
@@ -552,7 +605,8 @@ class Driver:
         if work.fleet is not None:
             return self._advance_fleet(work)
 
-        # What only compares stored pictures is short and times nothing: it waits for no other study.
+        # What only compares stored pictures is short and times nothing: it waits for no other
+        # study.
         holder = "" if isinstance(work.policy, Remeasuring) else self._hold_machine()
         if holder:
             work.wait(self._clock())
@@ -583,7 +637,9 @@ class Driver:
 
     def _finish(self, proposal: Proposal) -> None:
         self._keep(proposal.events)
-        problem = self._state.problem if self._state.place is None or not self._state.can_render else ""
+        problem = (
+            self._state.problem if self._state.place is None or not self._state.can_render else ""
+        )
         self._end(not problem, problem or None, proposal.why)
 
     def _proposed(self, work: _Work, seat: Seat) -> Proposal:
@@ -609,7 +665,8 @@ class Driver:
         return self._state.filed(seat.machine.name, seat.host)
 
     def _check_room(self) -> None:
-        """Raises StudyBlockedError where the next picture would not find room: that is told before a render, not after."""
+        """Raises StudyBlockedError where the next picture would not find room: that is told before
+        a render, not after."""
         runs = self._state.results.runs
         known = runs[-1].result if len(runs) else None
         if not has_room(self.path, 2 * known.picture_bytes if known is not None else 0):
@@ -618,12 +675,24 @@ class Driver:
     def _send(self, seat: Seat, step: Step, why: str, events: Sequence[Event]) -> None:
         on = f"{seat.host}: " if seat.host else ""
         decision = Said("decision", f"{on}{step.words(self._state.plan.base)}: {why}")
-        names = unknown_names(self._state, step, self.renderer, seat.machine) if isinstance(step, RunStep) else []
+        names = (
+            unknown_names(self._state, step, self.renderer, seat.machine)
+            if isinstance(step, RunStep)
+            else []
+        )
         self._keep([*events, *names, decision])
 
         if names and isinstance(step, RunStep):
-            wanted = (("scene", step.place.scene), ("renderer", step.place.renderer), ("machine", kind_of(step.machine)))
-            known = {kind: self._state.names[name].record for kind, name in wanted if name in self._state.names}
+            wanted = (
+                ("scene", step.place.scene),
+                ("renderer", step.place.renderer),
+                ("machine", kind_of(step.machine)),
+            )
+            known = {
+                kind: self._state.names[name].record
+                for kind, name in wanted
+                if name in self._state.names
+            }
             step = replace(step, records=known, label=self._state.names[step.place.scene].label)
 
         self._publish_soon()
@@ -639,7 +708,9 @@ class Driver:
         self._in_hand.add(step)
         self._ask_seat(seat, step.job(self._store.folder))
 
-    def _ask_seat(self, seat: Seat, request: Request, checks: "tuple[str, Staging] | None" = None) -> None:
+    def _ask_seat(
+        self, seat: Seat, request: Request, checks: "tuple[str, Staging] | None" = None
+    ) -> None:
         seat.is_asked = True
         seat.heard = self._clock()
         self._joined.asked(seat)
@@ -657,11 +728,16 @@ class Driver:
         first = not self.renderer.is_ready()
         self._tell(
             StepProgress(
-                0.0, "Preparing the renderer for the first time, about a minute" if first else "Starting the renderer"
+                0.0,
+                "Preparing the renderer for the first time, about a minute"
+                if first
+                else "Starting the renderer",
             )
         )
 
-        is_alone = self._work is None or self._work.fleet is None  # else the machine is held only while it works
+        is_alone = (
+            self._work is None or self._work.fleet is None
+        )  # else the machine is held only while it works
         self._own.link = WorkerLink(
             self.renderer.worker,
             self._store.folder.log,
@@ -681,8 +757,12 @@ class Driver:
         reply = message.reply
 
         if reply is None:
-            self._lose_worker(seat, seat.link.exit_words() if seat.host and seat.link is not None else
-                              f"the renderer ended unexpectedly ({message.link.exit_words()})")  # fmt: skip
+            self._lose_worker(
+                seat,
+                seat.link.exit_words()
+                if seat.host and seat.link is not None
+                else f"the renderer ended unexpectedly ({message.link.exit_words()})",
+            )
         elif isinstance(reply, Progress):
             self._on_progress(seat, reply)
         elif isinstance(reply, Shown):
@@ -756,7 +836,9 @@ class Driver:
 
         self._publish_soon()
 
-    def _events_of(self, seat: Seat, step: Step, outcome: Outcome) -> tuple[Sequence[Event], str | None]:
+    def _events_of(
+        self, seat: Seat, step: Step, outcome: Outcome
+    ) -> tuple[Sequence[Event], str | None]:
         """What an outcome means, and the problem to tell."""
         changed = scene_changed(step, seat.content, self.renderer)
         if changed:
@@ -835,14 +917,18 @@ class Driver:
 
     def _member(self, seat: Seat) -> Member:
         label = machine_words(seat.machine.record)
-        return Member(seat.host, self._filed(seat), label, seat.state_words, seat.runs, seat.last_words)
+        return Member(
+            seat.host, self._filed(seat), label, seat.state_words, seat.runs, seat.last_words
+        )
 
     def _begin_seat(self, seat: Seat) -> None:
         """Have a machine start its renderer, then show that it renders the same."""
         if seat.stage == STARTING:
             self._ask_seat(seat, WarmUpJob())
         elif self._tile is not None and self._tile.is_there:
-            self._ask_seat(seat, self._tile.job(seat.host), (self._tile.spec.scene, self._tile.spec.staging))
+            self._ask_seat(
+                seat, self._tile.job(seat.host), (self._tile.spec.scene, self._tile.spec.staging)
+            )
 
     def _on_beginning(self, seat: Seat, reply: Outcome) -> None:
         if isinstance(reply, Held | Void | Stopped):
@@ -881,7 +967,10 @@ class Driver:
         if version and version != self.renderer.version:
             return version_words(version, self.renderer.version)
         if content is not None and content != own:
-            return "the scene is another one there: what it reads besides the scene's own files differs"
+            return (
+                "the scene is another one there: what it reads besides the scene's own files "
+                "differs"
+            )
 
         assert self._tile is not None
         try:
@@ -911,7 +1000,11 @@ class Driver:
         self._joined.remove(seat)
         step = seat.step
         seat.step = None
-        words = f"{problem}; {step.words(self._state.plan.base)} is begun anew" if step is not None else problem
+        words = (
+            f"{problem}; {step.words(self._state.plan.base)} is begun anew"
+            if step is not None
+            else problem
+        )
 
         if step is not None:
             self._in_hand.remove(step, False)
@@ -932,7 +1025,9 @@ class Driver:
         now = self._clock()
 
         if not self._joined and now - work.began > GREETING_SECONDS:
-            raise StudyBlockedError(f"no machine has joined at {work.fleet.address} that can be used", held=True)
+            raise StudyBlockedError(
+                f"no machine has joined at {work.fleet.address} that can be used", held=True
+            )
 
         idle: dict[str, Proposal] = {}
         for seat in self._joined.waiting(now):
@@ -956,25 +1051,35 @@ class Driver:
             self._send(seat, proposal.step, proposal.why, proposal.events)
 
         self._show_crew()
-        beginning = any(seat.is_asked or (not seat.is_free(now) and seat.held < len(RESTS)) for seat in self._joined)
+        beginning = any(
+            seat.is_asked or (not seat.is_free(now) and seat.held < len(RESTS))
+            for seat in self._joined
+        )
 
         if idle and not self._in_hand.count and not own_waits and not beginning:
             self._finish(next(iter(idle.values())))
             return 0.0
 
         if not beginning and all(seat.stage != READY for seat in self._joined) and self._joined:
-            raise StudyBlockedError("none of the machines that have joined can be used now", held=True)
+            raise StudyBlockedError(
+                "none of the machines that have joined can be used now", held=True
+            )
 
         return 0.2 if own_waits else WAKE_SECONDS
 
     def _advance_own(self) -> bool:
-        """Start this computer's worker, have it render the tile, or merge what is next of the reference; returns whether
-        something of that is to be done or is being done: machines that are this computer then get nothing new."""
+        """Start this computer's worker, have it render the tile, or merge what is next of the
+        reference; returns whether something of that is to be done or is being done: machines that
+        are this computer then get nothing new."""
         own = self._own
         here = self._state.here
         tile = self._tile
         assert tile is not None
-        step = merge_step(self._state, here) if here is not None and tile.is_there and own.step is None else None
+        step = (
+            merge_step(self._state, here)
+            if here is not None and tile.is_there and own.step is None
+            else None
+        )
 
         if own.is_asked:
             return True
@@ -983,7 +1088,10 @@ class Driver:
             self._lease.release()
             return False
 
-        if any(seat.is_asked and seat.computer == computer() for seat in self._joined) or self._hold_machine():
+        if (
+            any(seat.is_asked and seat.computer == computer() for seat in self._joined)
+            or self._hold_machine()
+        ):
             return True
 
         if own.link is None:
@@ -1047,14 +1155,17 @@ class Driver:
             if work.losses >= MAX_WORKER_LOSSES:
                 self._end(
                     False,
-                    f"{problem}; it was started {work.losses} times in vain, what was measured is kept, "
+                    f"{problem}; it was started {work.losses} times in vain, what was measured is "
+                    "kept, "
                     f"see {self._store.folder.log}",
                 )
 
     def _notice_silence(self) -> None:
         for seat in self._seats:
             if seat.is_asked and self._clock() - seat.heard > SILENCE_SECONDS:
-                self._lose_worker(seat, f"the renderer said nothing for {SILENCE_SECONDS:.0f} s and was ended")
+                self._lose_worker(
+                    seat, f"the renderer said nothing for {SILENCE_SECONDS:.0f} s and was ended"
+                )
 
     def _stop(self, after_this_step: bool) -> None:
         if self._work is None:
@@ -1113,4 +1224,7 @@ class Driver:
 
 
 def _went_wrong(error: Exception) -> str:
-    return f"something went wrong ({type(error).__name__}: {one_line(error)}); what was measured is kept, see {log_file()}"
+    return (
+        f"something went wrong ({type(error).__name__}: {one_line(error)}); what was measured "
+        f"is kept, see {log_file()}"
+    )

@@ -49,7 +49,8 @@ class StepEnded:
 
 @dataclass(frozen=True)
 class Member:
-    """A machine that works for a study, as people see it. `state` is what it does in a few words, `said` its last words."""
+    """A machine that works for a study, as people see it. `state` is what it does in a few words,
+    `said` its last words."""
 
     host: str
     machine: str
@@ -90,4 +91,14 @@ class Ended:
     words: str = ""
 
 
-Notice = StateChanged | StepStarted | StepProgress | StepEnded | MachineSaid | CrewChanged | Waits | Advised | Ended
+Notice = (
+    StateChanged
+    | StepStarted
+    | StepProgress
+    | StepEnded
+    | MachineSaid
+    | CrewChanged
+    | Waits
+    | Advised
+    | Ended
+)

@@ -1,5 +1,5 @@
-"""What a window or a terminal shows of a study: a state, and what follows from it. Everything is worked out when it is first
-asked for, and once."""
+"""What a window or a terminal shows of a study: a state, and what follows from it. Everything is
+worked out when it is first asked for, and once."""
 
 import statistics
 from collections.abc import Callable, Mapping, Sequence
@@ -22,13 +22,28 @@ from swift_sample.core.study.answers.guidance import Help, without_pick
 from swift_sample.core.study.answers.holding import Answer, answers
 from swift_sample.core.study.answers.kinds import Kind, kinds_of, machines_of
 from swift_sample.core.study.answers.pick_report import show_seconds, show_time_left
-from swift_sample.core.study.answers.results import Results, TrialResult, collect_earlier, results_of
+from swift_sample.core.study.answers.results import (
+    Results,
+    TrialResult,
+    collect_earlier,
+    results_of,
+)
 from swift_sample.core.study.log.events import STOPPED, Happened, PlaceShown, Run
 from swift_sample.core.study.log.folder import Folder
 from swift_sample.core.study.log.identity import Identity, Place, machine_identity
 from swift_sample.core.study.log.records import ReferenceState
-from swift_sample.core.study.log.state import PlannedTrial, StudyState, apply, kind_of, replace_state
-from swift_sample.core.study.measuring.policies.sweep import Sweeping, predicted_seconds, wanted_floor
+from swift_sample.core.study.log.state import (
+    PlannedTrial,
+    StudyState,
+    apply,
+    kind_of,
+    replace_state,
+)
+from swift_sample.core.study.measuring.policies.sweep import (
+    Sweeping,
+    predicted_seconds,
+    wanted_floor,
+)
 from swift_sample.core.study.measuring.time_left import seconds_left
 from swift_sample.core.study.plan.model import GOALS, Study
 from swift_sample.core.study.search.scoring import Score, score
@@ -44,12 +59,14 @@ MOST_OF_A_REASON = 160
 """Characters."""
 COST_UNKNOWN = "what it takes can be told once the base is rendered"
 USUAL_COST = (20, 35)
-"""How many times as long as the base the runs of a search usually take (`python -m benchmarks search`)."""
+"""How many times as long as the base the runs of a search usually take (`python -m benchmarks
+search`)."""
 
 
 @dataclass(frozen=True)
 class ToCome:
-    """A run that is still to be made. `seconds` is predicted; None while nothing was measured yet."""
+    """A run that is still to be made. `seconds` is predicted; None while nothing was measured
+    yet."""
 
     trial: PlannedTrial
     block: int
@@ -81,20 +98,23 @@ class Version:
 
     @property
     def words(self) -> str:
-        """What it is, for people: "honey.glb, 480x270, frame 0, 61 runs of 24 trials, until 2026-11-25 14:02"."""
+        """What it is, for people: "honey.glb, 480x270, frame 0, 61 runs of 24 trials, until
+        2026-11-25 14:02"."""
         size = f", {self.size[0]}x{self.size[1]}" if self.size != (0, 0) else ""
         frame = f", frame {self.frame}" if self.frame else ""
         renderer = f", renderer {self.renderer}" if self.renderer else ""
 
         return (
-            f"{self.scene or 'scene'}{size}{frame}, {counted(self.runs, 'run')} of {counted(self.trials, 'trial')}, "
+            f"{self.scene or 'scene'}{size}{frame}, {counted(self.runs, 'run')} of "
+            f"{counted(self.trials, 'trial')}, "
             f"until {local_time(self.last_at)}{renderer}"
         )
 
 
 @dataclass(frozen=True)
 class Snapshot:
-    """A study at one moment. `record` reads the whole record of a run, `values_of` what trials were."""
+    """A study at one moment. `record` reads the whole record of a run, `values_of` what trials
+    were."""
 
     state: StudyState
     folder: Folder
@@ -117,17 +137,21 @@ class Snapshot:
 
     @cached_property
     def earlier(self) -> tuple[TrialResult, ...]:
-        """Trials that are measured here and not planned any more, such as those of another base; the latest first, no more
-        than MOST_EARLIER."""
+        """Trials that are measured here and not planned any more, such as those of another base;
+        the latest first, no more than MOST_EARLIER."""
         planned = {trial.id for trial in self.state.planned}
         latest = dict.fromkeys(
-            run.trial for run in reversed(self.runs) if run.result is not None and run.trial not in planned
+            run.trial
+            for run in reversed(self.runs)
+            if run.result is not None and run.trial not in planned
         )
         configurations = {}
 
         for name, values in self.values_of(list(latest)[:MOST_EARLIER]).items():
             with suppress(SettingError):  # of a catalogue that had other settings
-                configurations[name] = Configuration.from_identity_values(self.study.catalogue, values)
+                configurations[name] = Configuration.from_identity_values(
+                    self.study.catalogue, values
+                )
 
         return collect_earlier(self.state, self.results, configurations)
 
@@ -143,20 +167,28 @@ class Snapshot:
 
     @cached_property
     def kinds(self) -> tuple[Kind, ...]:
-        """The answer on every machine whose times are known here, for showing them side by side; nothing where it is this
-        one alone."""
+        """The answer on every machine whose times are known here, for showing them side by side;
+        nothing where it is this one alone."""
         machines = machines_of(self.state)
         return () if set(machines) <= {self.state.surroundings.machine} else kinds_of(self.state)
 
     @cached_property
     def elsewhere(self) -> int:
         """Runs of this scene that worked on other machines, which are kept apart."""
-        return sum(run.result is not None and run.machine != self.state.machine for run in self.state.results.runs)
+        return sum(
+            run.result is not None and run.machine != self.state.machine
+            for run in self.state.results.runs
+        )
 
     @cached_property
     def software(self) -> tuple[str, ...]:
-        """The versions of software that the runs were made with, the latest last; more than one is worth telling."""
-        return tuple(dict.fromkeys(run.software for run in self.runs if run.result is not None and run.software))
+        """The versions of software that the runs were made with, the latest last; more than one is
+        worth telling."""
+        return tuple(
+            dict.fromkeys(
+                run.software for run in self.runs if run.result is not None and run.software
+            )
+        )
 
     @cached_property
     def to_come(self) -> tuple[ToCome, ...]:
@@ -178,8 +210,8 @@ class Snapshot:
 
     @cached_property
     def seconds_left(self) -> tuple[float, float] | None:
-        """Between which seconds all runs, what is left of the reference, and comparing will take; None while nothing was
-        measured yet."""
+        """Between which seconds all runs, what is left of the reference, and comparing will take;
+        None while nothing was measured yet."""
         if any(run.seconds is None for run in self.to_come):
             return None
 
@@ -221,7 +253,8 @@ class Snapshot:
         return self.state.reference
 
     def digest_of(self, name: str) -> str:
-        """Of a picture's file, or the reference's, as it was written; "" where that was not kept."""
+        """Of a picture's file, or the reference's, as it was written; "" where that was not
+        kept."""
         if self.reference is not None and name == self.reference_path.name:
             return self.reference.digest
         return self.state.results.digests.get(name, "")
@@ -238,12 +271,18 @@ class Snapshot:
         if plan is None or self.state.problem:
             return None
 
-        return collect_frames(self.state, plan, [self.study.base, *([pick.trial.configuration] if pick else [])])
+        return collect_frames(
+            self.state, plan, [self.study.base, *([pick.trial.configuration] if pick else [])]
+        )
 
     def trial(self, trial_id: str) -> TrialResult | None:
         """A trial that is planned, or was earlier."""
         found = self.results.by_id.get(trial_id)
-        return found if found is not None else next((trial for trial in self.earlier if trial.id == trial_id), None)
+        return (
+            found
+            if found is not None
+            else next((trial for trial in self.earlier if trial.id == trial_id), None)
+        )
 
     def picture_of(self, trial_id: str) -> Path | None:
         """A picture of a trial: that of its typical run, else any that renders the same pixels."""
@@ -265,15 +304,24 @@ class Snapshot:
     def help(self) -> Help | None:
         """What may lead to a pick, where there is none."""
         closest = self.results.origin.closest
-        findings = find(self.results, closest, self.record, self.renderer) if closest is not None else []
-        return without_pick(self.results, self.record, [finding for finding in findings if finding.mends])
+        findings = (
+            find(self.results, closest, self.record, self.renderer) if closest is not None else []
+        )
+        return without_pick(
+            self.results, self.record, [finding for finding in findings if finding.mends]
+        )
 
     @cached_property
     def untouched_words(self) -> str:
-        """That most of the pick's time, or of the base's, goes where nothing that is tried acts; "" where it does not."""
+        """That most of the pick's time, or of the base's, goes where nothing that is tried acts; ""
+        where it does not."""
         pick = self.results.origin.pick()
         trial = pick.trial if pick is not None else self.results.base
-        return untouched_words(self.results, trial, self.record, self.renderer) if trial is not None else ""
+        return (
+            untouched_words(self.results, trial, self.record, self.renderer)
+            if trial is not None
+            else ""
+        )
 
     @cached_property
     def score(self) -> Score:
@@ -292,13 +340,19 @@ class Snapshot:
         if base is None or base.seconds is None or not base.runs:
             return COST_UNKNOWN
 
-        once = statistics.median(run.result.seconds["total"] for run in base.runs if run.result is not None)
+        once = statistics.median(
+            run.result.seconds["total"] for run in base.runs if run.result is not None
+        )
         low, high = (show_seconds(times * once) for times in USUAL_COST)
-        return f"it is likely to take {low} to {high} of rendering, and the reference up to as long again"
+        return (
+            f"it is likely to take {low} to {high} of rendering, and the reference up to as "
+            "long again"
+        )
 
     @property
     def search_words(self) -> tuple[str, ...]:
-        """What the last search concluded, and how well it predicts; nothing where there was none."""
+        """What the last search concluded, and how well it predicts; nothing where there was
+        none."""
         concluded = self.state.results.concluded
         said = (f"the search ended: {concluded}" if concluded else "", self.score.words)
         return tuple(words for words in said if words)
@@ -312,7 +366,8 @@ class Snapshot:
             return ""
 
         return (
-            f"the reference's own grain is {known.floor:.2g} levels, {wanted:.2g} would be better; it is in every interval, "
+            f"the reference's own grain is {known.floor:.2g} levels, {wanted:.2g} would be better; "
+            "it is in every interval, "
             "and gets less with more runs"
         )
 
@@ -326,16 +381,22 @@ class Snapshot:
 
         if len(busy) > BUSY_RUNS_SHARE * len(loads):
             between = f"{min(busy):.0%} to {max(busy):.0%}" if len(busy) > 1 else f"{busy[0]:.0%}"
-            said.append(f"other programs took {between} of the processor during {len(busy)} of {len(loads)} runs")
+            said.append(
+                f"other programs took {between} of the processor during {len(busy)} of "
+                f"{len(loads)} runs"
+            )
 
         if drift > DRIFT_WARNING:
-            said.append(f"the machine's speed drifted by up to {drift:.0%}, which was corrected for")
+            said.append(
+                f"the machine's speed drifted by up to {drift:.0%}, which was corrected for"
+            )
 
         return "; ".join(said)
 
     @cached_property
     def versions(self) -> tuple[Version, ...]:
-        """Every place that results are kept of, the latest first; frames of the sequence among them."""
+        """Every place that results are kept of, the latest first; frames of the sequence among
+        them."""
         versions = []
         for place, records in self.state.records.items():
             runs = [run for run in records.runs if run.result is not None]
@@ -365,24 +426,38 @@ class Snapshot:
 
     @cached_property
     def hidden(self) -> Version | None:
-        """Results that a change of scene, size, frame or renderer has put out of sight: the latest, where nothing was
-        measured in the present place yet."""
-        if self.state.place is None or self.state.place != self.state.here or len(self.state.results.runs):
+        """Results that a change of scene, size, frame or renderer has put out of sight: the latest,
+        where nothing was measured in the present place yet."""
+        if (
+            self.state.place is None
+            or self.state.place != self.state.here
+            or len(self.state.results.runs)
+        ):
             return None
 
-        frames = set(self.study.frames.frames()) - {self.study.frame} if self.study.frames is not None else set()
+        frames = (
+            set(self.study.frames.frames()) - {self.study.frame}
+            if self.study.frames is not None
+            else set()
+        )
         versions = [version for version in self.versions if version.frame not in frames]
-        # Where an answer was only checked at the side, few trials were measured: that is not what was measured before.
+        # Where an answer was only checked at the side, few trials were measured: that is not what
+        # was measured before.
         whole = max((version.trials for version in versions), default=0) / 2
 
         return next((version for version in versions if version.trials >= whole), None)
 
     @property
     def ended_early(self) -> str:
-        """Why the last measuring ended before it was finished, until it is dismissed or begun anew; "" where it finished or a
-        person stopped it, and where the scene's own problem says so already."""
+        """Why the last measuring ended before it was finished, until it is dismissed or begun anew;
+        "" where it finished or a person stopped it, and where the scene's own problem says so
+        already."""
         ended = self.state.outcome
-        return "" if ended is None or ended.finished or ended.words in (STOPPED, self.problem) else ended.words
+        return (
+            ""
+            if ended is None or ended.finished or ended.words in (STOPPED, self.problem)
+            else ended.words
+        )
 
     @cached_property
     def remarks(self) -> tuple[str, ...]:
@@ -399,16 +474,22 @@ class Snapshot:
                 said.append(f"shown is what was measured last: {version.words}")
         elif shown != self.state.here:
             version = self._version_of(shown)
-            said.append("shown are results of an earlier version" + (f": {version.words}" if version is not None else ""))
+            said.append(
+                "shown are results of an earlier version"
+                + (f": {version.words}" if version is not None else "")
+            )
         elif self.hidden is not None:
             said.append(
-                f"nothing was measured of the scene as it is now; measured before: {self.hidden.words} "
+                "nothing was measured of the scene as it is now; measured before: "
+                f"{self.hidden.words} "
                 f"(version {self.hidden.name})"
             )
 
         said += self._failures
         if len(self.software) > 1:
-            said.append(f"these runs were made with different software: {' / '.join(self.software)}")
+            said.append(
+                f"these runs were made with different software: {' / '.join(self.software)}"
+            )
         if self.unmeasured_words:
             said.append(self.unmeasured_words)
 
@@ -416,10 +497,14 @@ class Snapshot:
 
     @property
     def unmeasured_words(self) -> str:
-        """That trials have pictures which are not measured as the plan wants it; "" where there are none."""
+        """That trials have pictures which are not measured as the plan wants it; "" where there are
+        none."""
         if not self.trials_unmeasured or self.problem is not None:
             return ""
-        return f"{counted(self.trials_unmeasured, 'trial')} with pictures that are not measured as the plan wants it now"
+        return (
+            f"{counted(self.trials_unmeasured, 'trial')} with pictures that are not measured as "
+            "the plan wants it now"
+        )
 
     @property
     def _failures(self) -> list[str]:
@@ -429,10 +514,16 @@ class Snapshot:
 
         for trial in failed[:FAILURES_TOLD]:
             what = "the base" if trial.is_base else trial.configuration.describe(self.study.base)
-            said.append(f"{what} could not be measured: {plain(trial.failure or '', MOST_OF_A_REASON)}")
+            said.append(
+                f"{what} could not be measured: {plain(trial.failure or '', MOST_OF_A_REASON)}"
+            )
 
         if len(failed) > FAILURES_TOLD:
-            said.append(f"{counted(len(failed) - FAILURES_TOLD, 'more trial')} could not be measured, see the log")
+            said.append(
+                f"{counted(len(failed) - FAILURES_TOLD, 'more trial')} could not be measured, "
+                "see "
+                "the log"
+            )
 
         return [*said[:-1], f"{said[-1]}; measuring again tries anew"] if said else []
 
@@ -451,7 +542,9 @@ class Snapshot:
         if self.state.machine == machine_identity(own).name or named is None:
             return own
 
-        told = {key: value for key, value in named.record.items() if key in Machine.__dataclass_fields__}
+        told = {
+            key: value for key, value in named.record.items() if key in Machine.__dataclass_fields__
+        }
         return replace(own, **told, versions=" and ".join(self.software) or own.versions)
 
     def seen_from(self, machine: str) -> "Snapshot":
@@ -476,7 +569,10 @@ def busy_words(runs: Sequence[Run]) -> str:
     if not late or min(late) <= BUSY_SHARE:
         return ""
 
-    return f"other programs take {min(late):.0%} of the processor: close what you can, times are uncertain"
+    return (
+        f"other programs take {min(late):.0%} of the processor: close what you can, times are "
+        "uncertain"
+    )
 
 
 def counted(number: int, noun: str) -> str:

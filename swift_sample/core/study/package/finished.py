@@ -1,5 +1,5 @@
-"""A study of renders that are finished: their pictures are copied into it, with what is known of each, and then measured like
-any others. Its renderer cannot be started."""
+"""A study of renders that are finished: their pictures are copied into it, with what is known of
+each, and then measured like any others. Its renderer cannot be started."""
 
 import json
 import shutil
@@ -33,7 +33,8 @@ TOGETHER = 20
 
 
 def finished_plan(name: str, source: Path, rows: Sequence[Row], base: int = -1) -> Study:
-    """The plan of a study of these rows, of which one is today's: the slowest unless told otherwise. Raises UsageError."""
+    """The plan of a study of these rows, of which one is today's: the slowest unless told
+    otherwise. Raises UsageError."""
     if not rows:
         raise UsageError(f"{source}: there are no finished renders")
 
@@ -52,19 +53,26 @@ def finished_plan(name: str, source: Path, rows: Sequence[Row], base: int = -1) 
 
 
 def make_finished_study(
-    path: Path, plan: Study, rows: Sequence[Row], reference: Path, tell: Callable[[int, int], None] = lambda done, all_: None
+    path: Path,
+    plan: Study,
+    rows: Sequence[Row],
+    reference: Path,
+    tell: Callable[[int, int], None] = lambda done, all_: None,
 ) -> None:
-    """Make the study's folder and copy every picture into it; `tell` hears how many are there. Nothing is measured yet.
+    """Make the study's folder and copy every picture into it; `tell` hears how many are there.
+    Nothing is measured yet.
 
-    Raises UsageError, PictureError or StudyError, and whatever `tell` raises to end it; pictures of another size than the
-    base's are refused by name. Nothing is left of the folder then.
+    Raises UsageError, PictureError or StudyError, and whatever `tell` raises to end it; pictures of
+    another size than the base's are refused by name. Nothing is left of the folder then.
     """
     true = _read(reference)
     for picture in (reference, *(row.picture for row in rows)):
         width, height = size_of_picture(picture)
         if (width, height) != plan.size:
             wanted = f"{plan.size[0]}x{plan.size[1]}"
-            raise UsageError(f"{picture}: is {width}x{height}, today's render {wanted}; use pictures of one size")
+            raise UsageError(
+                f"{picture}: is {width}x{height}, today's render {wanted}; use pictures of one size"
+            )
 
     create_study(path, plan)
     try:
@@ -74,7 +82,13 @@ def make_finished_study(
         raise
 
 
-def _copy(driver: Driver, plan: Study, rows: Sequence[Row], true: Picture, tell: Callable[[int, int], None]) -> None:
+def _copy(
+    driver: Driver,
+    plan: Study,
+    rows: Sequence[Row],
+    true: Picture,
+    tell: Callable[[int, int], None],
+) -> None:
     try:
         _kept(driver, [_reference(driver, true)])
         place = driver.state.here
@@ -120,18 +134,33 @@ def _reference(driver: Driver, picture: Picture) -> ReferenceGrew:
 
 
 def _run(driver: Driver, row: Row, configuration: Configuration, block: int) -> Sequence[Event]:
-    """One row as a run: its picture is written into the study, its times are those that were told."""
+    """One row as a run: its picture is written into the study, its times are those that were
+    told."""
     state = driver.state
     place = state.here
     assert place is not None
     trial = state.trial_of(configuration, configuration != state.plan.base)
 
     step = RunStep(
-        trial, place, block, False, block, spec_of(state.plan, configuration, block), state.machine, "",
-        {kind: state.names[name].record for kind, name in (("scene", place.scene), ("renderer", place.renderer),
-         ("machine", state.machine)) if name in state.names},
+        trial,
+        place,
+        block,
+        False,
+        block,
+        spec_of(state.plan, configuration, block),
+        state.machine,
+        "",
+        {
+            kind: state.names[name].record
+            for kind, name in (
+                ("scene", place.scene),
+                ("renderer", place.renderer),
+                ("machine", state.machine),
+            )
+            if name in state.names
+        },
         state.names[place.scene].label if place.scene in state.names else "",
-    )  # fmt: skip
+    )
     picture = _read(row.picture)
 
     record = RunRecord(

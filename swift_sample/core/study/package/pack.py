@@ -1,6 +1,8 @@
-"""A study in one file, with its scene and pictures inside: to move it, keep it, or give it to someone.
+"""A study in one file, with its scene and pictures inside: to move it, keep it, or give it to
+someone.
 
-The file is a ZIP archive. What is unpacked is checked first: plain names inside the folder, and bounded sizes.
+The file is a ZIP archive. What is unpacked is checked first: plain names inside the folder, and
+bounded sizes.
 """
 
 import json
@@ -20,7 +22,17 @@ from swift_sample.core.files import WRITING, has_room
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.registry import DESCRIPTION, description_of, renderer_named
 from swift_sample.core.study.log.files import os_words
-from swift_sample.core.study.log.folder import LIGHT, LOG, PICTURES, PLAN, REFERENCE, RENDERER, RESULTS, SCENE, Folder
+from swift_sample.core.study.log.folder import (
+    LIGHT,
+    LOG,
+    PICTURES,
+    PLAN,
+    REFERENCE,
+    RENDERER,
+    RESULTS,
+    SCENE,
+    Folder,
+)
 from swift_sample.core.study.log.store import look_at_study
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 
@@ -39,11 +51,13 @@ class Part:
 
 
 def pack_study(path: Path, target: Path, tell: Callable[[str], None] = lambda words: None) -> int:
-    """Write a study with its scene into one file; returns its bytes. It may be measured meanwhile. `tell` hears, before
-    anything is written, of each file from outside the study's folder that goes into it.
+    """Write a study with its scene into one file; returns its bytes. It may be measured meanwhile.
+    `tell` hears, before anything is written, of each file from outside the study's folder that goes
+    into it.
 
-    Raises StudyError where something is missing or the file cannot be written, SceneError where what the study names as its
-    scene or its light is none, RendererError where its renderer is not here or was not confirmed; no half file is left.
+    Raises StudyError where something is missing or the file cannot be written, SceneError where
+    what the study names as its scene or its light is none, RendererError where its renderer is not
+    here or was not confirmed; no half file is left.
     """
     if target.exists():
         raise StudyError(f"{target}: exists already; choose another name")
@@ -53,7 +67,8 @@ def pack_study(path: Path, target: Path, tell: Callable[[str], None] = lambda wo
         plan = reading.state.plan
         renderer = reading.renderer
 
-    # A study may come from somebody else, and name any file of this computer: only what can be rendered with is packed.
+    # A study may come from somebody else, and name any file of this computer: only what can be
+    # rendered with is packed.
     if renderer.capabilities.starts:
         renderer.check_scene(plan.scene, plan.base, plan.frame, plan.staging)
 
@@ -66,7 +81,10 @@ def pack_study(path: Path, target: Path, tell: Callable[[str], None] = lambda wo
 
     staging = replace(plan.staging, environment=light[0].name) if light else plan.staging
     inside = replace(
-        plan, scene=scene[0].name if scene else plan.scene, renderer_file=own[0].name if own else "", staging=staging
+        plan,
+        scene=scene[0].name if scene else plan.scene,
+        renderer_file=own[0].name if own else "",
+        staging=staging,
     )
     temporary = target.with_name(f"{WRITING}{secrets.token_hex(6)}-{target.name}")
 
@@ -93,7 +111,8 @@ def pack_study(path: Path, target: Path, tell: Callable[[str], None] = lambda wo
 
 
 def _put_in_place(temporary: Path, target: Path) -> None:
-    """Give a file its name, unless somebody else has taken it meanwhile. Raises StudyError then, or OSError."""
+    """Give a file its name, unless somebody else has taken it meanwhile. Raises StudyError then, or
+    OSError."""
     try:
         os.link(temporary, target)
     except FileExistsError as error:
@@ -102,9 +121,11 @@ def _put_in_place(temporary: Path, target: Path) -> None:
         os.replace(temporary, target)  # a file system without links
 
 
-def unpack_study(source: Path, path: Path, tell: Callable[[str], None] = lambda words: None) -> Path:
-    """Make a study folder of a packed study; returns its path. `tell` hears how large it is. Raises StudyError, also where
-    there is no room for it; nothing is left behind then."""
+def unpack_study(
+    source: Path, path: Path, tell: Callable[[str], None] = lambda words: None
+) -> Path:
+    """Make a study folder of a packed study; returns its path. `tell` hears how large it is. Raises
+    StudyError, also where there is no room for it; nothing is left behind then."""
     if path.exists():
         raise StudyError(f"{path}: exists already; choose another name")
 
@@ -117,14 +138,20 @@ def unpack_study(source: Path, path: Path, tell: Callable[[str], None] = lambda 
             path.parent.mkdir(parents=True, exist_ok=True)
 
             if not has_room(path.parent, size):
-                raise StudyError(f"{path}: there is no room for the {size / 2**20:,.0f} MiB in {source.name}; free some")
+                raise StudyError(
+                    f"{path}: there is no room for the {size / 2**20:,.0f} MiB in "
+                    f"{source.name}; "
+                    "free some"
+                )
 
             tell(f"{source.name} holds {len(members)} files, {size / 2**20:,.1f} MiB")
             beside.mkdir()
             for member in members:
                 _unpack_member(archive, member, beside / member.filename)
 
-        plan = plan_from_toml((beside / PLAN).read_text(encoding="utf-8"), beside / PLAN)  # is told here, not later
+        plan = plan_from_toml(
+            (beside / PLAN).read_text(encoding="utf-8"), beside / PLAN
+        )  # is told here, not later
         known = renderer_named(plan.catalogue.name, beside).scene_names
         starts = plan.catalogue.capabilities.starts
 
@@ -134,9 +161,20 @@ def unpack_study(source: Path, path: Path, tell: Callable[[str], None] = lambda 
         beside.rename(path)
         return path
     except _DiskError as error:
-        raise StudyError(f"{path}: cannot be unpacked ({error}); make room, or choose another place") from error
-    except (OSError, UnicodeDecodeError, zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError) as error:
-        raise StudyError(f"{source}: not a packed study ({one_line(error)}); pack or copy it again") from error
+        raise StudyError(
+            f"{path}: cannot be unpacked ({error}); make room, or choose another place"
+        ) from error
+    except (
+        OSError,
+        UnicodeDecodeError,
+        zipfile.BadZipFile,
+        NotImplementedError,
+        RuntimeError,
+        EOFError,
+    ) as error:
+        raise StudyError(
+            f"{source}: not a packed study ({one_line(error)}); pack or copy it again"
+        ) from error
     finally:
         shutil.rmtree(beside, ignore_errors=True)
 
@@ -146,7 +184,8 @@ class _DiskError(Exception):
 
 
 def _unpack_member(archive: zipfile.ZipFile, member: zipfile.ZipInfo, file: Path) -> None:
-    """Write one file of an archive. Raises _DiskError where that fails here, and what zipfile raises for a damaged one."""
+    """Write one file of an archive. Raises _DiskError where that fails here, and what zipfile
+    raises for a damaged one."""
     try:
         file.parent.mkdir(parents=True, exist_ok=True)
         out = open(file, "xb")  # noqa: SIM115
@@ -168,14 +207,17 @@ def _unpack_member(archive: zipfile.ZipFile, member: zipfile.ZipInfo, file: Path
 
 
 def _scene_parts(scene: str, renderer: Renderer) -> list[Part]:
-    """The scene's files, the scene itself first, with the names that they have beside one another. Raises SceneError."""
+    """The scene's files, the scene itself first, with the names that they have beside one another.
+    Raises SceneError."""
     files = renderer.scene_files(scene)
     if not files:
         return []
 
     home = files[0].resolve().parent
     if not all(file.resolve().is_relative_to(home) for file in files):
-        raise SceneError(f"{scene}: reads files outside its folder, which are not packed; put them beside it")
+        raise SceneError(
+            f"{scene}: reads files outside its folder, which are not packed; put them beside it"
+        )
 
     return [Part(file, f"{SCENE}/{file.resolve().relative_to(home).as_posix()}") for file in files]
 
@@ -193,7 +235,9 @@ def _pack_database(folder: Folder, archive: zipfile.ZipFile) -> None:
     with tempfile.TemporaryDirectory() as place:
         copy = Path(place) / RESULTS
         with (
-            closing(sqlite3.connect(f"file:{folder.database.absolute()}?mode=ro", uri=True)) as source,
+            closing(
+                sqlite3.connect(f"file:{folder.database.absolute()}?mode=ro", uri=True)
+            ) as source,
             closing(sqlite3.connect(copy)) as target,
         ):
             source.backup(target)
@@ -224,4 +268,8 @@ def _check_members(source: Path, members: list[zipfile.ZipInfo]) -> None:
         kind = member.external_attr >> 28
         known = (len(parts) == 1 and parts[0] in _TOP) or (len(parts) > 1 and parts[0] in _FOLDERS)
         if not (plain and known and kind in (0, 8)):
-            raise StudyError(f"{source}: holds {json.dumps(member.filename[:60])}, which no study has; it is not unpacked")
+            raise StudyError(
+                f"{source}: holds {json.dumps(member.filename[:60])}, which no study has; it "
+                "is "
+                "not unpacked"
+            )

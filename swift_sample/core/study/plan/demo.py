@@ -12,11 +12,13 @@ DEMO = Path(__file__).with_name("demo.toml")
 
 
 def demo_study(scene: str | None = None, size: tuple[int, int] | None = None) -> Study:
-    """One setting at a time, and a small grid of those that work together; of another scene or size where that is wanted."""
+    """One setting at a time, and a small grid of those that work together; of another scene or size
+    where that is wanted."""
     plan = plan_from_toml(DEMO.read_text(encoding="utf-8"), DEMO)
     return replace(plan, scene=scene or plan.scene, size=size or plan.size)
 
 
 def demo_path() -> Path:
-    """Where the demo study is kept unless told otherwise, so that opening it again finds what was measured."""
+    """Where the demo study is kept unless told otherwise, so that opening it again finds what was
+    measured."""
     return Path(platformdirs.user_data_dir("swift-sample")) / "honey-stall.study"

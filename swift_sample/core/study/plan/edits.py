@@ -1,7 +1,8 @@
-"""Every edit of a plan, once: window, command line and *Begin* make the same change by the same words.
+"""Every edit of a plan, once: window, command line and *Begin* make the same change by the same
+words.
 
-An edit is a label, which undoing says, and a pure change of the plan. What cannot be raises a `SwiftSampleError` when the
-change is made, and nothing is changed then.
+An edit is a label, which undoing says, and a pure change of the plan. What cannot be raises a
+`SwiftSampleError` when the change is made, and nothing is changed then.
 """
 
 from collections.abc import Callable, Mapping, Sequence
@@ -28,16 +29,17 @@ from swift_sample.core.study.plan.model import (
 Change = Callable[[Study], Study]
 
 WORST_TIMES = {"grain": 2.0, "light_shift": 2.0, "detail_kept": 3.0}
-"""How many times the limit of the whole picture its worst place may have, unless a person says otherwise; of detail kept, how
-many times as much may be lost there. The limits of a new study stand in these proportions."""
+"""How many times the limit of the whole picture its worst place may have, unless a person says
+otherwise; of detail kept, how many times as much may be lost there. The limits of a new study stand
+in these proportions."""
 LEAST_KEPT = 1.0
 """The least share of detail, in percent, that a limit that follows another asks for."""
 
 
 @dataclass(frozen=True)
 class PlanEdit:
-    """A change of the plan. `label` is what undoing it is called; edits of one `field` soon after one another are undone
-    together, and "" is none."""
+    """A change of the plan. `label` is what undoing it is called; edits of one `field` soon after
+    one another are undone together, and "" is none."""
 
     label: str
     change: Change
@@ -59,7 +61,8 @@ def together(edits: Sequence[PlanEdit]) -> PlanEdit:
 
 
 def set_base_values(changes: Mapping[str, Value]) -> PlanEdit:
-    """Other values of the base. The old ones stay among the values to try, so that what they cost is still known."""
+    """Other values of the base. The old ones stay among the values to try, so that what they cost
+    is still known."""
 
     def change(plan: Study) -> Study:
         base = plan.base.replace(changes)
@@ -148,13 +151,16 @@ def set_frames(frames: FramePlan) -> PlanEdit:
 
 
 def set_values(key: str, values: Sequence[Value], keep: bool = False) -> PlanEdit:
-    """The values to try of one setting, none to leave it alone; with `keep` beside those that are tried already."""
+    """The values to try of one setting, none to leave it alone; with `keep` beside those that are
+    tried already."""
 
     def change(plan: Study) -> Study:
         declared = plan.catalogue.setting(key)
         tried = plan.values_to_try()
         before = tried.get(declared.key, ()) if keep else ()
-        return plan.with_values_to_try({**tried, declared.key: tuple(dict.fromkeys((*before, *values)))})
+        return plan.with_values_to_try(
+            {**tried, declared.key: tuple(dict.fromkeys((*before, *values)))}
+        )
 
     return PlanEdit(f"Values of {key}", change)
 
@@ -163,14 +169,20 @@ def try_changes(changes: Mapping[str, Value]) -> PlanEdit:
     """A trial that differs from the base in these values."""
     if len(changes) == 1:
         ((key, value),) = changes.items()
-        return replace(set_values(key, (value,), keep=True), label="Trial to test a finding", field="")
+        return replace(
+            set_values(key, (value,), keep=True), label="Trial to test a finding", field=""
+        )
 
     values = {key: (value,) for key, value in changes.items()}
-    return PlanEdit("Trial to test a finding", lambda plan: replace(plan, sweeps=(*plan.sweeps, Sweep("grid", values))))
+    return PlanEdit(
+        "Trial to test a finding",
+        lambda plan: replace(plan, sweeps=(*plan.sweeps, Sweep("grid", values))),
+    )
 
 
 def set_grid(keys: Sequence[str]) -> PlanEdit:
-    """All combinations of what is tried of these settings; without any, no such combinations any more."""
+    """All combinations of what is tried of these settings; without any, no such combinations any
+    more."""
 
     def change(plan: Study) -> Study:
         if not keys:
@@ -203,11 +215,12 @@ def remark(trial: str, said: Remark, before: Remark = NO_REMARK) -> PlanEdit:
 
 
 def set_limit(key: str, value: float | None, in_force: Limits | None = None) -> PlanEdit:
-    """One limit of the goal, or None for no limit. That of the worst place follows that of the picture, unless it was set
-    apart.
+    """One limit of the goal, or None for no limit. That of the worst place follows that of the
+    picture, unless it was set apart.
 
-    `in_force` are the limits that count now. Where those of the picture come from the base ("no worse than the base"),
-    setting one of them keeps the others as they are in force; limits of time and memory leave that rule alone.
+    `in_force` are the limits that count now. Where those of the picture come from the base ("no
+    worse than the base"), setting one of them keeps the others as they are in force; limits of time
+    and memory leave that rule alone.
     """
     if key not in LIMIT_KEYS:
         raise UsageError(f"{key}: no such limit; expected one of {', '.join(LIMIT_KEYS)}")
@@ -216,14 +229,18 @@ def set_limit(key: str, value: float | None, in_force: Limits | None = None) -> 
         from_base = plan.no_worse_than_base and key in IMAGE_LIMITS
         before = in_force if from_base and in_force is not None else plan.goal_limits
         after = replace(before, **{key: value}, **_worst_following(before, key, value))
-        return replace(plan.with_goal_limits(after), no_worse_than_base=plan.no_worse_than_base and not from_base)
+        return replace(
+            plan.with_goal_limits(after),
+            no_worse_than_base=plan.no_worse_than_base and not from_base,
+        )
 
     words = "no limit" if value is None else f"limit {value:g}"
     return PlanEdit(f"{key}: {words}", change, f"limit {key}")
 
 
 def _worst_following(before: Limits, key: str, value: float | None) -> dict[str, float | None]:
-    """The limit of the worst place that follows one of the picture, by its key; nothing where it was set apart."""
+    """The limit of the worst place that follows one of the picture, by its key; nothing where it
+    was set apart."""
     if key not in WORST_TIMES:
         return {}
 
@@ -233,7 +250,8 @@ def _worst_following(before: Limits, key: str, value: float | None) -> dict[str,
 
 
 def worst_limit(key: str, value: float | None) -> float | None:
-    """The limit of the worst place that goes with one of the picture, in the unit of the measure; None for none."""
+    """The limit of the worst place that goes with one of the picture, in the unit of the measure;
+    None for none."""
     if value is None:
         return None
     if key in SHARES_KEPT:
@@ -276,13 +294,17 @@ def accept(limits: Limits, line: float) -> PlanEdit:
 
 def set_repeats(repeats: int) -> PlanEdit:
     """Runs of each trial."""
-    return PlanEdit(f"{repeats} runs a trial", lambda plan: replace(plan, repeats=repeats), "repeats")
+    return PlanEdit(
+        f"{repeats} runs a trial", lambda plan: replace(plan, repeats=repeats), "repeats"
+    )
 
 
 def set_renders_per_opening(renders: int) -> PlanEdit:
     """How often the scene is rendered each time it is opened."""
     return PlanEdit(
-        f"{renders} renders per opening", lambda plan: replace(plan, renders_per_opening=renders), "renders per opening"
+        f"{renders} renders per opening",
+        lambda plan: replace(plan, renders_per_opening=renders),
+        "renders per opening",
     )
 
 
@@ -295,16 +317,22 @@ def area_named(plan: Study, name: str) -> WatchArea:
         if area.name == name:
             return area
 
-    there = f"there are {', '.join(area.name for area in plan.areas)}" if plan.areas else "there is none yet"
+    there = (
+        f"there are {', '.join(area.name for area in plan.areas)}"
+        if plan.areas
+        else "there is none yet"
+    )
     raise UsageError(f"area {name}: there is none of that name; {there}")
 
 
 def watch(name: str, x: int, y: int, width: int, height: int) -> PlanEdit:
-    """A part of the picture watched under a name, in pixels from the top left; one of that name is put there."""
+    """A part of the picture watched under a name, in pixels from the top left; one of that name is
+    put there."""
 
     def change(plan: Study) -> Study:
         placed = tuple(
-            replace(area, x=x, y=y, width=width, height=height) if area.name == name else area for area in plan.areas
+            replace(area, x=x, y=y, width=width, height=height) if area.name == name else area
+            for area in plan.areas
         )
         if any(area.name == name for area in plan.areas):
             return replace(plan, areas=placed)
@@ -318,7 +346,10 @@ def rename_area(old: str, new: str) -> PlanEdit:
     """Another name of a watch area."""
     name = new.strip()
     return PlanEdit(
-        f"Name {name}", lambda plan: plan.with_area(area_named(plan, old), replace(area_named(plan, old), name=name))
+        f"Name {name}",
+        lambda plan: plan.with_area(
+            area_named(plan, old), replace(area_named(plan, old), name=name)
+        ),
     )
 
 

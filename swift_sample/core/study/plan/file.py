@@ -1,5 +1,6 @@
-"""The plan as data, and as the text of study.toml. Reading is strict: a key that is not known is named, with the nearest one,
-and nothing is dropped in silence. Scenes stand there relative to the study's folder, so that both can be moved together."""
+"""The plan as data, and as the text of study.toml. Reading is strict: a key that is not known is
+named, with the nearest one, and nothing is dropped in silence. Scenes stand there relative to the
+study's folder, so that both can be moved together."""
 
 import os
 from collections.abc import Mapping, Sequence
@@ -59,10 +60,21 @@ _KEYS: dict[str, tuple[str, ...]] = {
     "sweep": ("kind", "values"),
     "area": ("name", "x", "y", "width", "height", "limits"),
     "trial": ("name", "note", "left_out"),
-    "feature": ("key", "group", "label", "help", "values", "remark", "part", "owner", "rays", "neutral_when"),
+    "feature": (
+        "key",
+        "group",
+        "label",
+        "help",
+        "values",
+        "remark",
+        "part",
+        "owner",
+        "rays",
+        "neutral_when",
+    ),
 }
-"""Every key that may stand in a table; the settings of `base`, `forbidden` and `values` are checked by the catalogue, limits
-by `Limits`."""
+"""Every key that may stand in a table; the settings of `base`, `forbidden` and `values` are checked
+by the catalogue, limits by `Limits`."""
 
 
 def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
@@ -72,7 +84,9 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
         "name": study.name,
         "scene": _portable(study.scene, folder),
         "renderer": study.catalogue.name,
-        **({"renderer_file": _portable(study.renderer_file, folder)} if study.renderer_file else {}),
+        **(
+            {"renderer_file": _portable(study.renderer_file, folder)} if study.renderer_file else {}
+        ),
         "size": list(study.size),
     }
     staging = study.staging
@@ -83,7 +97,11 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
 
     viewpoint = staging.viewpoint
     if viewpoint is not None:
-        where = {"position": list(viewpoint.position), "target": list(viewpoint.target), "field": viewpoint.field}
+        where = {
+            "position": list(viewpoint.position),
+            "target": list(viewpoint.target),
+            "field": viewpoint.field,
+        }
         data["camera"] = {**({"name": staging.camera} if staging.camera else {}), **where}
     elif staging.camera:
         data["camera"] = {"name": staging.camera}
@@ -104,7 +122,11 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
     if study.reference_keeps:
         data["reference"] = {"keep": list(study.reference_keeps)}
     if study.frames is not None:
-        data["frames"] = {"first": study.frames.first, "last": study.frames.last, "count": study.frames.count}
+        data["frames"] = {
+            "first": study.frames.first,
+            "last": study.frames.last,
+            "count": study.frames.count,
+        }
 
     if study.catalogue.of_scene:
         data["feature"] = [
@@ -126,11 +148,15 @@ def plan_as_data(study: Study, folder: Path | None = None) -> dict[str, Any]:
 
     if study.remarks:
         data["trials"] = {
-            trial: {key: text for key, text in asdict(remark).items() if text} for trial, remark in study.remarks.items()
+            trial: {key: text for key, text in asdict(remark).items() if text}
+            for trial, remark in study.remarks.items()
         }
 
     if study.sweeps:
-        data["sweep"] = [{"kind": s.kind, "values": {k: list(v) for k, v in s.values.items()}} for s in study.sweeps]
+        data["sweep"] = [
+            {"kind": s.kind, "values": {k: list(v) for k, v in s.values.items()}}
+            for s in study.sweeps
+        ]
 
     if study.areas:
         data["area"] = [
@@ -156,13 +182,16 @@ def plan_as_toml(study: Study, folder: Path | None = None) -> str:
 def plan_from_toml(text: str, path: Path) -> Study:
     """Read study.toml at `path`. Raises StudyError naming the file and what is wrong in it."""
     if not text.strip():
-        raise StudyError(f"{path}: is empty; restore it from a copy, or undo the last edit of that file")
+        raise StudyError(
+            f"{path}: is empty; restore it from a copy, or undo the last edit of that file"
+        )
 
     try:
         data = toml_values(text)
     except ValueError as error:
         raise StudyError(
-            f"{path}: not a readable study ({' '.join(str(error).split())}); correct it, or restore it from a copy"
+            f"{path}: not a readable study ({' '.join(str(error).split())}); correct it, or "
+            "restore it from a copy"
         ) from error
 
     return plan_from_data(data, path)
@@ -178,7 +207,8 @@ def plan_from_data(data: Mapping[str, Any], path: Path) -> Study:
         raise StudyError(f"{path}: {error}; correct that line") from error
     except (KeyError, TypeError, ValueError, OverflowError, AttributeError) as error:
         raise StudyError(
-            f"{path}: not a readable study ({type(error).__name__}: {' '.join(str(error).split())}); restore it from a copy"
+            f"{path}: not a readable study ({type(error).__name__}: "
+            f"{' '.join(str(error).split())}); restore it from a copy"
         ) from error
 
 
@@ -201,7 +231,9 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
             raise StudyError(f"{key} is missing; add a line with it")
 
     file = _located(_text(data, "renderer_file"), folder) if "renderer_file" in data else ""
-    renderer = renderer_named(_text(data, "renderer") if "renderer" in data else DEFAULT, folder, file)
+    renderer = renderer_named(
+        _text(data, "renderer") if "renderer" in data else DEFAULT, folder, file
+    )
     size = data["size"]
     view = _table(data, "view")
     catalogue = renderer.catalogue.with_scene([_feature(part) for part in data.get("feature", [])])
@@ -221,7 +253,10 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
         frame=_whole(data, "frame", 0),
         view=View(_number(view, "exposure", 0.0), str(view.get("curve", "straight"))),
         base=Configuration(catalogue, _table(data, "base")),
-        bases={str(name): Configuration(catalogue, kept) for name, kept in _table(data, "bases").items()},
+        bases={
+            str(name): Configuration(catalogue, kept)
+            for name, kept in _table(data, "bases").items()
+        },
         remarks={str(trial): _remark(part) for trial, part in _table(data, "trials").items()},
         sweeps=tuple(_sweep(part, catalogue) for part in data.get("sweep", [])),
         limits=Limits.read(_table(data, "limits"), "limits"),
@@ -235,9 +270,12 @@ def _read(data: Mapping[str, Any], folder: Path) -> Study:
         goal=str(data.get("goal", "final")),
         areas=tuple(_area(part) for part in data.get("area", [])),
         forbidden={
-            key: tuple(map(catalogue.setting(key).check, values)) for key, values in _table(data, "forbidden").items()
+            key: tuple(map(catalogue.setting(key).check, values))
+            for key, values in _table(data, "forbidden").items()
         },
-        frames=FramePlan(**{key: _whole(frames, key) for key in ("first", "last", "count")}) if frames else None,
+        frames=FramePlan(**{key: _whole(frames, key) for key in ("first", "last", "count")})
+        if frames
+        else None,
         no_worse_than_base=_switch(data, "no_worse_than_base"),
         reference_keeps=tuple(str(key) for key in reference.get("keep", [])),
     )
@@ -249,7 +287,11 @@ def _staging(data: Mapping[str, Any], folder: Path) -> Staging:
     viewpoint = None
 
     if "position" in camera or "target" in camera:
-        viewpoint = Viewpoint(_place(camera, "position"), _place(camera, "target"), _number(camera, "field", Viewpoint.field))
+        viewpoint = Viewpoint(
+            _place(camera, "position"),
+            _place(camera, "target"),
+            _number(camera, "field", Viewpoint.field),
+        )
 
     return Staging(
         _located(_text(data, "environment"), folder) if "environment" in data else None,
@@ -273,7 +315,9 @@ def _check_keys(where: str, table: Mapping[str, Any]) -> None:
     for key in table:
         if key not in _KEYS[where]:
             near = get_close_matches(key, _KEYS[where], n=1, cutoff=0.5)
-            hint = f"did you mean {near[0]}?" if near else f"expected one of {', '.join(_KEYS[where])}"
+            hint = (
+                f"did you mean {near[0]}?" if near else f"expected one of {', '.join(_KEYS[where])}"
+            )
             raise UsageError(f"{where + '.' if where else ''}{str(key)[:60]}: no such key; {hint}")
 
 
@@ -323,7 +367,12 @@ def _area(part: dict[str, Any]) -> WatchArea:
     limits = _limits_if_there(part, "limits", "area.limits")
 
     return WatchArea(
-        _text(part, "name"), _whole(part, "x"), _whole(part, "y"), _whole(part, "width"), _whole(part, "height"), limits
+        _text(part, "name"),
+        _whole(part, "x"),
+        _whole(part, "y"),
+        _whole(part, "width"),
+        _whole(part, "height"),
+        limits,
     )
 
 
@@ -338,7 +387,11 @@ def _feature(part: dict[str, Any]) -> Setting:
     """A setting of the scene; what it does stands in the scene's own features."""
     _check_keys("feature", part)
     values = part.get("values", [])
-    if not (isinstance(values, list) and len(values) > 1 and all(isinstance(value, str) for value in values)):
+    if not (
+        isinstance(values, list)
+        and len(values) > 1
+        and all(isinstance(value, str) for value in values)
+    ):
         raise UsageError(f"feature {str(part.get('key', ''))[:60]}: expected two or more values")
 
     key, group, label, words = (_text(part, name) for name in ("key", "group", "label", "help"))
@@ -360,16 +413,27 @@ def _feature(part: dict[str, Any]) -> Setting:
         of_scene=True,
         cheaper=own[1:],
         part=ScenePart(
-            str(part.get("part", "material")), str(part.get("owner", label.partition(": ")[0])), _texts(part.get("rays", []))
+            str(part.get("part", "material")),
+            str(part.get("owner", label.partition(": ")[0])),
+            _texts(part.get("rays", [])),
         ),
     )
 
 
 def _neutral_when(part: dict[str, Any]) -> tuple[str, tuple[Value, ...]] | None:
-    """At which values of another setting a feature has no effect; as `{"geometry.subdivision" = [0]}`."""
+    """At which values of another setting a feature has no effect; as `{"geometry.subdivision" =
+    [0]}`."""
     told = part.get("neutral_when", {})
-    if not (isinstance(told, dict) and len(told) <= 1 and all(isinstance(values, list) for values in told.values())):
-        raise UsageError(f"feature {str(part.get('key', ''))[:60]}: neutral_when: expected a setting and its values")
+    if not (
+        isinstance(told, dict)
+        and len(told) <= 1
+        and all(isinstance(values, list) for values in told.values())
+    ):
+        raise UsageError(
+            f"feature {str(part.get('key', ''))[:60]}: neutral_when: expected a setting and "
+            "its "
+            "values"
+        )
 
     return next(((key, tuple(values)) for key, values in told.items()), None)
 
@@ -382,14 +446,26 @@ def _part_as_data(setting: Setting) -> dict[str, Any]:
     """What part of the scene a feature is of, as it stands in study.toml."""
     part = setting.part
     assert part is not None
-    neutral = {"neutral_when": {setting.neutral_when[0]: list(setting.neutral_when[1])}} if setting.neutral_when else {}
+    neutral = (
+        {"neutral_when": {setting.neutral_when[0]: list(setting.neutral_when[1])}}
+        if setting.neutral_when
+        else {}
+    )
 
-    return {"part": part.kind, "owner": part.name, **({"rays": list(part.rays)} if part.rays else {}), **neutral}
+    return {
+        "part": part.kind,
+        "owner": part.name,
+        **({"rays": list(part.rays)} if part.rays else {}),
+        **neutral,
+    }
 
 
 def _sweep(part: dict[str, Any], catalogue: Catalogue) -> Sweep:
     _check_keys("sweep", part)
-    values = {key: tuple(catalogue.setting(key).check(v) for v in tried) for key, tried in part["values"].items()}
+    values = {
+        key: tuple(catalogue.setting(key).check(v) for v in tried)
+        for key, tried in part["values"].items()
+    }
     return Sweep(str(part["kind"]), values)
 
 
@@ -404,7 +480,8 @@ def _portable(name: str, folder: Path | None) -> str:
 
 
 def _located(name: str, folder: Path, known: Sequence[str] = ()) -> str:
-    """The inverse of `_portable`: names that the renderer knows, colours and absolute places stay as they are."""
+    """The inverse of `_portable`: names that the renderer knows, colours and absolute places stay
+    as they are."""
     if name in known or os.path.isabs(name) or _is_colour(name):
         return name
     return os.path.normpath(os.path.join(os.path.abspath(folder), name))

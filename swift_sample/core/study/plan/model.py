@@ -1,4 +1,5 @@
-"""The study's plan: what is rendered, what is varied, and what is acceptable. Kept in study.toml."""
+"""The study's plan: what is rendered, what is varied, and what is acceptable. Kept in
+study.toml."""
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
@@ -24,7 +25,8 @@ LONGEST_NOTE = 2000
 
 @dataclass(frozen=True)
 class Limits:
-    """The most error, and optionally time, memory and file size, that is acceptable. None means no limit."""
+    """The most error, and optionally time, memory and file size, that is acceptable. None means no
+    limit."""
 
     grain: float | None = 2.0
     light_shift: float | None = 1.0
@@ -55,7 +57,8 @@ class Limits:
     def scaled(self, line: float) -> "Limits":
         """Limits that accept what these do with the acceptance line at `line`."""
         moved = {
-            key: max(0.1, 100 - (100 - value) * line) if key in SHARES_KEPT else value * line for key, value in self.items()
+            key: max(0.1, 100 - (100 - value) * line) if key in SHARES_KEPT else value * line
+            for key, value in self.items()
         }
         return Limits(**{**dict.fromkeys(LIMIT_KEYS), **moved})
 
@@ -63,10 +66,18 @@ class Limits:
     def read(values: Mapping[str, Any], where: str) -> "Limits":
         """Limits as they stand in a file; those not named are not set. Raises UsageError."""
         for key, value in values.items():
-            if key not in LIMIT_KEYS or isinstance(value, bool) or not isinstance(value, int | float):
-                raise UsageError(f"{where}.{key}={value}: expected one of {', '.join(LIMIT_KEYS)} with a number")
+            if (
+                key not in LIMIT_KEYS
+                or isinstance(value, bool)
+                or not isinstance(value, int | float)
+            ):
+                raise UsageError(
+                    f"{where}.{key}={value}: expected one of {', '.join(LIMIT_KEYS)} with a number"
+                )
 
-        return Limits(**{**dict.fromkeys(LIMIT_KEYS), **{key: float(value) for key, value in values.items()}})
+        return Limits(
+            **{**dict.fromkeys(LIMIT_KEYS), **{key: float(value) for key, value in values.items()}}
+        )
 
 
 SHARES_KEPT = ("detail_kept", "detail_kept_worst")
@@ -80,7 +91,8 @@ AREA_LIMITS = tuple(key for key in IMAGE_LIMITS if not key.endswith("_worst"))
 
 @dataclass(frozen=True)
 class WatchArea:
-    """A named rectangle in pixels of the study's size, origin top left; `limits` are its own, else those of the picture."""
+    """A named rectangle in pixels of the study's size, origin top left; `limits` are its own, else
+    those of the picture."""
 
     name: str
     x: int
@@ -91,13 +103,26 @@ class WatchArea:
 
     def check(self, size: tuple[int, int]) -> None:
         """Raise UsageError unless it has a usable name and lies inside the picture."""
-        if not (self.name.strip() and len(self.name) <= 60 and AREA_MARK not in self.name and self.name.isprintable()):
-            raise UsageError(f"area={self.name[:60]}: expected a name of 1 to 60 letters without {AREA_MARK}")
+        if not (
+            self.name.strip()
+            and len(self.name) <= 60
+            and AREA_MARK not in self.name
+            and self.name.isprintable()
+        ):
+            raise UsageError(
+                f"area={self.name[:60]}: expected a name of 1 to 60 letters without {AREA_MARK}"
+            )
 
-        inside = self.x >= 0 and self.y >= 0 and self.x + self.width <= size[0] and self.y + self.height <= size[1]
+        inside = (
+            self.x >= 0
+            and self.y >= 0
+            and self.x + self.width <= size[0]
+            and self.y + self.height <= size[1]
+        )
         if min(self.width, self.height) < 1 or not inside:
             raise UsageError(
-                f"area {self.name}: {self.x},{self.y},{self.width},{self.height} does not lie inside the "
+                f"area {self.name}: {self.x},{self.y},{self.width},{self.height} does not lie "
+                "inside the "
                 f"picture of {size[0]}x{size[1]}"
             )
 
@@ -120,8 +145,14 @@ class Remark:
             ("note", self.note, LONGEST_NOTE),
             ("left_out", self.left_out, LONGEST_NOTE),
         ):
-            if not isinstance(text, str) or len(text) > longest or not text.replace("\n", "").isprintable():
-                raise UsageError(f"trial.{what}={str(text)[:40]}: expected at most {longest} letters")
+            if (
+                not isinstance(text, str)
+                or len(text) > longest
+                or not text.replace("\n", "").isprintable()
+            ):
+                raise UsageError(
+                    f"trial.{what}={str(text)[:40]}: expected at most {longest} letters"
+                )
 
 
 NO_REMARK = Remark()
@@ -142,7 +173,8 @@ class Sweep:
             raise UsageError(f"sweep kind={self.kind}: expected one at a time, or grid")
 
     def configurations(self, base: Configuration) -> list[Configuration]:
-        """The configurations, without the base itself. Raises UsageError if there are more than MAX_TRIALS."""
+        """The configurations, without the base itself. Raises UsageError if there are more than
+        MAX_TRIALS."""
         if self.kind == "one at a time":
             if sum(map(len, self.values.values())) > MAX_TRIALS:
                 raise UsageError(f"a sweep has more than {MAX_TRIALS} values; try fewer values")
@@ -150,7 +182,10 @@ class Sweep:
         else:
             if math.prod(len(values) for values in self.values.values()) > MAX_TRIALS:
                 raise UsageError(f"the grid has more than {MAX_TRIALS} trials; try fewer values")
-            changes = [dict(zip(self.values, chosen, strict=True)) for chosen in product(*self.values.values())]
+            changes = [
+                dict(zip(self.values, chosen, strict=True))
+                for chosen in product(*self.values.values())
+            ]
 
         return [found for change in changes if (found := base.replace(change)) != base]
 
@@ -162,7 +197,8 @@ MOST_SAMPLED_FRAMES = 60
 
 @dataclass(frozen=True)
 class FramePlan:
-    """A sequence from `first` to `last`, of which `count` frames are measured, the ends among them."""
+    """A sequence from `first` to `last`, of which `count` frames are measured, the ends among
+    them."""
 
     first: int
     last: int
@@ -170,14 +206,20 @@ class FramePlan:
 
     def __post_init__(self) -> None:
         if not 0 <= self.first < self.last <= MOST_FRAMES:
-            raise UsageError(f"frames={self.first} to {self.last}: expected two different frames from 0 to {MOST_FRAMES}")
+            raise UsageError(
+                f"frames={self.first} to {self.last}: expected two different frames from 0 to "
+                f"{MOST_FRAMES}"
+            )
         if not 2 <= self.count <= MOST_SAMPLED_FRAMES:
             raise UsageError(f"frames.count={self.count}: expected 2 to {MOST_SAMPLED_FRAMES}")
 
     def frames(self) -> list[int]:
         """The frames that are measured, as evenly spread as whole numbers allow."""
         steps = min(self.count, self.last - self.first + 1) - 1
-        return [self.first + (2 * k * (self.last - self.first) + steps) // (2 * steps) for k in range(steps + 1)]
+        return [
+            self.first + (2 * k * (self.last - self.first) + steps) // (2 * steps)
+            for k in range(steps + 1)
+        ]
 
 
 @dataclass(frozen=True)
@@ -195,18 +237,21 @@ class Study:
     """those that count where the goal is the first picture; None for the same"""
     repeats: int = 3
     renders_per_opening: int = 1
-    """how often the scene is rendered each time it is opened: what reading and building cost once is shared among them"""
+    """how often the scene is rendered each time it is opened: what reading and building cost once
+    is shared among them"""
     goal: str = "final"
     staging: Staging = AS_IN_THE_FILE
     """light and camera in place of the scene's own"""
     frame: int = 0
     areas: tuple[WatchArea, ...] = ()
     forbidden: Mapping[str, tuple[Value, ...]] = field(default_factory=dict)
-    """values that another place to render does not have; such trials are measured, but never the pick"""
+    """values that another place to render does not have; such trials are measured, but never the
+    pick"""
     no_worse_than_base: bool = False
     """the base's own errors are the limits of the picture, instead of those set"""
     reference_keeps: tuple[str, ...] = ()
-    """settings that the reference takes from the base although it would open them: a look, not an error"""
+    """settings that the reference takes from the base although it would open them: a look, not an
+    error"""
     frames: FramePlan | None = None
     """the sequence that the study's scene is rendered for; None for a single picture"""
     bases: Mapping[str, Configuration] = field(default_factory=dict)
@@ -217,7 +262,8 @@ class Study:
     """what was said of trials, by their identities"""
 
     def __eq__(self, other: object) -> bool:
-        """Also of the same settings: configurations are equal by what they set, whatever else there is to be set."""
+        """Also of the same settings: configurations are equal by what they set, whatever else there
+        is to be set."""
         if not isinstance(other, Study):
             return NotImplemented
 
@@ -230,7 +276,9 @@ class Study:
 
         for name in self.bases:
             if not (name.strip() and len(name) <= LONGEST_NAME and name.isprintable()):
-                raise UsageError(f"base {name[:LONGEST_NAME]}: expected a name of 1 to {LONGEST_NAME} letters")
+                raise UsageError(
+                    f"base {name[:LONGEST_NAME]}: expected a name of 1 to {LONGEST_NAME} letters"
+                )
 
         if len({area.name for area in self.areas}) < len(self.areas):
             raise UsageError("areas: two have one name; give each its own")
@@ -238,28 +286,39 @@ class Study:
         openings = [declared.key for declared in self.catalogue.openings]
         for key in self.reference_keeps:
             if key not in openings:
-                raise UsageError(f"reference.keep={key}: expected one of {', '.join(openings) or 'nothing'}")
+                raise UsageError(
+                    f"reference.keep={key}: expected one of {', '.join(openings) or 'nothing'}"
+                )
 
         if not (self.name.strip() and len(self.name) <= 200):
             raise UsageError("name: expected 1 to 200 characters")
         if not all(1 <= side <= 16384 for side in self.size):
-            raise UsageError(f"size={self.size[0]}x{self.size[1]}: expected sides from 1 to 16384 pixels")
+            raise UsageError(
+                f"size={self.size[0]}x{self.size[1]}: expected sides from 1 to 16384 pixels"
+            )
         if not 1 <= self.repeats <= 100:
             raise UsageError(f"repeats={self.repeats}: expected 1 to 100")
         if not 1 <= self.renders_per_opening <= MOST_RENDERS:
-            raise UsageError(f"renders_per_opening={self.renders_per_opening}: expected 1 to {MOST_RENDERS}")
+            raise UsageError(
+                f"renders_per_opening={self.renders_per_opening}: expected 1 to {MOST_RENDERS}"
+            )
         if self.goal not in GOALS:
             raise UsageError(f"goal={self.goal}: expected one of {', '.join(GOALS)}")
         if self.goal == FIRST_PICTURE and not self.catalogue.capabilities.first_picture:
-            raise UsageError(f"goal={self.goal}: {self.catalogue.capabilities.why_not('first_picture')}")
+            raise UsageError(
+                f"goal={self.goal}: {self.catalogue.capabilities.why_not('first_picture')}"
+            )
 
     @property
     def goal_limits(self) -> Limits:
         """Those of the picture that count for the goal."""
-        return self.first_picture_limits or self.limits if self.goal == FIRST_PICTURE else self.limits
+        return (
+            self.first_picture_limits or self.limits if self.goal == FIRST_PICTURE else self.limits
+        )
 
     def with_goal_limits(self, limits: Limits) -> "Study":
-        """The same study with other limits for its goal; those of the other goal stay as they are."""
+        """The same study with other limits for its goal; those of the other goal stay as they
+        are."""
         if self.goal == FIRST_PICTURE:
             return replace(self, first_picture_limits=limits)
         return replace(self, limits=limits)
@@ -272,10 +331,13 @@ class Study:
     def with_base_kept(self, name: str, configuration: Configuration | None) -> "Study":
         """The same study with a configuration kept under a name, or with that name dropped."""
         bases = {key: kept for key, kept in self.bases.items() if key != name}
-        return replace(self, bases=bases if configuration is None else {**bases, name: configuration})
+        return replace(
+            self, bases=bases if configuration is None else {**bases, name: configuration}
+        )
 
     def with_base_of(self, name: str) -> "Study":
-        """The same study whose base is what is kept under a name; today's stays, under its name or as "before".
+        """The same study whose base is what is kept under a name; today's stays, under its name or
+        as "before".
 
         Raises UsageError where there is none of that name.
         """
@@ -292,7 +354,8 @@ class Study:
         return self.base.catalogue
 
     def with_scene_settings(self, settings: Sequence[Setting]) -> "Study":
-        """The same study with these settings of its scene beside the renderer's own; values of others are forgotten."""
+        """The same study with these settings of its scene beside the renderer's own; values of
+        others are forgotten."""
         catalogue = self.catalogue.with_scene(settings)
 
         def known(values: Mapping[str, tuple[Value, ...]]) -> dict[str, tuple[Value, ...]]:
@@ -308,8 +371,9 @@ class Study:
         )
 
     def planned(self, chosen: Iterable[Configuration] = ()) -> list[Configuration]:
-        """Every configuration to measure, the base first, then those of the sweeps, then what a search chose; none twice,
-        and none that renders the same as another. Raises UsageError for more than MAX_TRIALS."""
+        """Every configuration to measure, the base first, then those of the sweeps, then what a
+        search chose; none twice, and none that renders the same as another. Raises UsageError for
+        more than MAX_TRIALS."""
         by_effect = dict(self._planned)
         for configuration in chosen:
             by_effect.setdefault(configuration.effective(), configuration)
@@ -348,12 +412,16 @@ class Study:
     def with_values_to_try(self, values: Mapping[str, tuple[Value, ...]]) -> "Study":
         """The same study with other values in its one-at-a-time sweep."""
         rest = tuple(sweep for sweep in self.sweeps if sweep.kind != "one at a time")
-        kept = {key: tuple(self.catalogue.setting(key).check(v) for v in tried) for key, tried in values.items() if tried}
+        kept = {
+            key: tuple(self.catalogue.setting(key).check(v) for v in tried)
+            for key, tried in values.items()
+            if tried
+        }
         return replace(self, sweeps=((Sweep("one at a time", kept),) if kept else ()) + rest)
 
     def space(self) -> dict[str, tuple[Value, ...]]:
-        """Every value that any sweep tries, with the base's, by setting: what a search combines. Forbidden ones are left out,
-        and settings of which a single value is left."""
+        """Every value that any sweep tries, with the base's, by setting: what a search combines.
+        Forbidden ones are left out, and settings of which a single value is left."""
         by_setting: dict[str, list[Value]] = {}
         for sweep in self.sweeps:
             for key, values in sweep.values.items():
@@ -374,12 +442,16 @@ class Study:
         return tuple(sweep for sweep in self.sweeps if sweep.kind == "grid")
 
     def with_grid(self, keys: Sequence[str]) -> "Study":
-        """The same study with every combination of what is tried of these settings, the base's values among them.
+        """The same study with every combination of what is tried of these settings, the base's
+        values among them.
 
         Raises UsageError for fewer than two settings, or one of which only a single value is tried.
         """
         tried = self.values_to_try()
-        values = {key: tuple(dict.fromkeys((self.base[key], *tried.get(key, ())))) for key in dict.fromkeys(keys)}
+        values = {
+            key: tuple(dict.fromkeys((self.base[key], *tried.get(key, ()))))
+            for key in dict.fromkeys(keys)
+        }
 
         if len(values) < 2 or min(map(len, values.values())) < 2:
             raise UsageError(
@@ -394,9 +466,15 @@ class Study:
         return replace(self, sweeps=tuple(each for each in self.sweeps if each != sweep))
 
     def accepting(self, limits: Limits, line: float) -> "Study":
-        """The same study with these limits, and those of its watch areas, moved to an acceptance line."""
-        areas = tuple(replace(a, limits=a.limits.scaled(line)) if a.limits is not None else a for a in self.areas)
-        return replace(self, areas=areas, no_worse_than_base=False).with_goal_limits(limits.scaled(line))
+        """The same study with these limits, and those of its watch areas, moved to an acceptance
+        line."""
+        areas = tuple(
+            replace(a, limits=a.limits.scaled(line)) if a.limits is not None else a
+            for a in self.areas
+        )
+        return replace(self, areas=areas, no_worse_than_base=False).with_goal_limits(
+            limits.scaled(line)
+        )
 
     def forbidding(self, key: str, value: Value, forbidden: bool = True) -> "Study":
         """The same study in which a value must not, or may again, be used."""
@@ -404,7 +482,9 @@ class Study:
         if forbidden:
             values = (*values, self.catalogue.setting(key).check(value))
 
-        return replace(self, forbidden={k: v for k, v in {**self.forbidden, key: values}.items() if v})
+        return replace(
+            self, forbidden={k: v for k, v in {**self.forbidden, key: values}.items() if v}
+        )
 
     def remarked(self, trial: str, remark: Remark) -> "Study":
         """The same study with something said of a trial; an empty remark says nothing."""
@@ -427,7 +507,12 @@ class Study:
 
     def with_area(self, old: WatchArea, new: WatchArea | None) -> "Study":
         """The same study with a watch area in another's place, or without it."""
-        return replace(self, areas=tuple(kept for area in self.areas if (kept := new if area == old else area) is not None))
+        return replace(
+            self,
+            areas=tuple(
+                kept for area in self.areas if (kept := new if area == old else area) is not None
+            ),
+        )
 
     def reference_keeping(self, key: str, kept: bool) -> "Study":
         """The same study whose reference keeps the base's value of a setting, or opens it."""
@@ -435,14 +520,16 @@ class Study:
         return replace(self, reference_keeps=(*others, key) if kept else others)
 
     def reference_opens(self) -> dict[str, Value]:
-        """The settings that the reference opens and in which it so differs from the base, with the reference's values."""
+        """The settings that the reference opens and in which it so differs from the base, with the
+        reference's values."""
         reference = self.reference_configuration(1)
         openings = (declared.key for declared in self.catalogue.openings)
         return {key: reference[key] for key in openings if reference[key] != self.base[key]}
 
     def reference_configuration(self, samples: int) -> Configuration:
-        """What the reference is rendered with: light-limiting settings open, the base's artistic choices kept. `samples` a
-        pixel, where the renderer can add to a reference; else as many as its catalogue says."""
+        """What the reference is rendered with: light-limiting settings open, the base's artistic
+        choices kept. `samples` a pixel, where the renderer can add to a reference; else as many as
+        its catalogue says."""
         opened = {
             key: declared.reference.applied_to(self.base[key])
             for key, declared in self.catalogue.items()

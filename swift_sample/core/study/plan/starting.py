@@ -9,12 +9,14 @@ from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 
 NO_SEEDS = Limits(grain_worst=None, detail_kept_worst=None)
-"""Where grain is an estimate from one picture, that is too rough for a single place, and so is detail there."""
+"""Where grain is an estimate from one picture, that is too rough for a single place, and so is
+detail there."""
 
 
 @dataclass(frozen=True)
 class Suggestion:
-    """Values of a setting that are worth trying on a scene, and why; `first` where a new study begins with them."""
+    """Values of a setting that are worth trying on a scene, and why; `first` where a new study
+    begins with them."""
 
     key: str
     values: tuple[Value, ...]
@@ -23,8 +25,9 @@ class Suggestion:
 
 
 def suggestions(base: Configuration, facts: SceneFacts | None = None) -> list[Suggestion]:
-    """What is worth trying on a scene with these facts: what the renderer recommends to begin with, and then settings for
-    which the scene has what they act on. Values go up to the base's own where larger ones are known to take longer."""
+    """What is worth trying on a scene with these facts: what the renderer recommends to begin with,
+    and then settings for which the scene has what they act on. Values go up to the base's own where
+    larger ones are known to take longer."""
     found = []
     for key, declared in base.catalogue.items():
         if not declared.tried_first and not (declared.needs and facts is not None):
@@ -38,18 +41,24 @@ def suggestions(base: Configuration, facts: SceneFacts | None = None) -> list[Su
         values = tuple(dict.fromkeys([*tried, own]))
 
         if len(values) > 1:
-            found.append(Suggestion(key, values, declared.why_tried or declared.help, declared.tried_first))
+            found.append(
+                Suggestion(key, values, declared.why_tried or declared.help, declared.tried_first)
+            )
 
     return sorted(found, key=lambda one: not one.first)
 
 
-def with_dear(offered: Sequence[Suggestion], base: Configuration, dear: Sequence[Finding]) -> list[Suggestion]:
+def with_dear(
+    offered: Sequence[Suggestion], base: Configuration, dear: Sequence[Finding]
+) -> list[Suggestion]:
     """The suggestions with what takes much of the time and can be spared, which comes first."""
     found = {one.key: one for one in offered}
     for finding in dear:
         for key, value in finding.changes.items():
             known = found.get(key)
-            values = tuple(dict.fromkeys((*(known.values if known is not None else (base[key],)), value)))
+            values = tuple(
+                dict.fromkeys((*(known.values if known is not None else (base[key],)), value))
+            )
             found[key] = Suggestion(key, values, finding.text, True)
 
     return sorted(found.values(), key=lambda one: not one.first)
@@ -65,7 +74,12 @@ def not_worth_trying(base: Configuration, facts: SceneFacts) -> dict[str, str]:
 
 
 def starting_study(
-    name: str, scene: str, size: tuple[int, int], view: View, base: Configuration, facts: SceneFacts | None = None
+    name: str,
+    scene: str,
+    size: tuple[int, int],
+    view: View,
+    base: Configuration,
+    facts: SceneFacts | None = None,
 ) -> Study:
     """A study in which the settings that the renderer recommends to begin with are swept."""
     values = {one.key: one.values for one in suggestions(base, facts) if one.first}

@@ -1,9 +1,11 @@
-"""What other configurations are expected to cost and to show, from what one render of the base recorded.
+"""What other configurations are expected to cost and to show, from what one render of the base
+recorded.
 
-Expectations guide a search and are never shown as measurements: sampling takes time by samples and by the bounces that are
-left; grain falls with samples as its record's curve does; lower caps and clamps leave out the light, and clamps the grain,
-that the record says they take, and a noise threshold the samples; denoisers are run on the base's stored pictures. What no
-record tells is expected to stay as it is, and is learned from the trials that follow (`surrogate`).
+Expectations guide a search and are never shown as measurements: sampling takes time by samples and
+by the bounces that are left; grain falls with samples as its record's curve does; lower caps and
+clamps leave out the light, and clamps the grain, that the record says they take, and a noise
+threshold the samples; denoisers are run on the base's stored pictures. What no record tells is
+expected to stay as it is, and is learned from the trials that follow (`surrogate`).
 """
 
 import math
@@ -18,7 +20,14 @@ from swift_sample.core.picture.colour import LEVELS
 from swift_sample.core.renderers.falls import raw_fall
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration, Value
-from swift_sample.core.settings.setting import BOUNCES, KEEPS_SCENE, PREPARES, SAMPLES, SCALE, THREADS
+from swift_sample.core.settings.setting import (
+    BOUNCES,
+    KEEPS_SCENE,
+    PREPARES,
+    SAMPLES,
+    SCALE,
+    THREADS,
+)
 from swift_sample.core.study.answers.acceptance import COSTS
 from swift_sample.core.study.answers.results import TrialResult
 from swift_sample.core.study.plan.model import AREA_MARK
@@ -26,10 +35,19 @@ from swift_sample.core.study.plan.model import AREA_MARK
 FALL = {"grain": 0.5, "rms": 0.5, "perceptual": 0.5, "stray_pixels": 1.0}
 """By which power of samples errors of the raw picture fall, where no record says."""
 GRAINY = ("grain", "rms", "perceptual")
-SMOOTHED_FALL = {"grain": 0.35, "rms": 0.35, "perceptual": 0.3, "stray_pixels": 0.8, "detail_kept": 0.3, "light_shift": 0.3}
-"""The powers for denoised pictures, where a part of the error is not grain; usual values of the demo's denoisers."""
+SMOOTHED_FALL = {
+    "grain": 0.35,
+    "rms": 0.35,
+    "perceptual": 0.3,
+    "stray_pixels": 0.8,
+    "detail_kept": 0.3,
+    "light_shift": 0.3,
+}
+"""The powers for denoised pictures, where a part of the error is not grain; usual values of the
+demo's denoisers."""
 LEAST_LEFT = 0.1
-"""Of a light shift, where all is open as in the reference; every opening is expected to bring its part of the light."""
+"""Of a light shift, where all is open as in the reference; every opening is expected to bring its
+part of the light."""
 LEAST_SHARE = 0.01
 """Limit shares below this are all the same to a search."""
 SECONDS = "time"
@@ -38,7 +56,8 @@ SECONDS = "time"
 
 @dataclass(frozen=True)
 class Denoised:
-    """The base's pictures with another denoising: seconds for one picture, and the share of each limit."""
+    """The base's pictures with another denoising: seconds for one picture, and the share of each
+    limit."""
 
     seconds: float
     shares: Mapping[str, float]
@@ -52,8 +71,8 @@ GROWS = ((SAMPLES, 1), (SCALE, 2), (THREADS, -1))
 
 
 def sampling_ratio(one: Configuration, other: Configuration) -> float:
-    """How many times longer sampling is expected to take with one configuration than with another, by its samples, pixels and
-    threads."""
+    """How many times longer sampling is expected to take with one configuration than with another,
+    by its samples, pixels and threads."""
     ratio = 1.0
     for role, power in GROWS:
         ratio *= _ratio(one, other, role) ** power
@@ -71,14 +90,22 @@ class Expectation:
     denoised: Mapping[Denoising, Denoised]
     renders_per_opening: int = 1
     opens: Mapping[str, Value] = field(default_factory=dict)
-    """what the reference opens and the base does not, where an artist may choose (`Study.reference_opens`)"""
+    """what the reference opens and the base does not, where an artist may choose
+    (`Study.reference_opens`)"""
 
     def of(self, configuration: Configuration) -> dict[str, float]:
-        """Logarithms of the expected seconds of the goal (`SECONDS`) and of every limit share that the base has."""
+        """Logarithms of the expected seconds of the goal (`SECONDS`) and of every limit share that
+        the base has."""
         seconds = self._seconds(configuration)
-        expected = {SECONDS: math.log(max(seconds["total" if self.goal == "final" else "first_picture"], 1e-6))}
+        expected = {
+            SECONDS: math.log(
+                max(seconds["total" if self.goal == "final" else "first_picture"], 1e-6)
+            )
+        }
         for key, share in self.base.shares.items():
-            expected[key] = math.log(max(self._share(key, share.value, configuration, seconds), LEAST_SHARE))
+            expected[key] = math.log(
+                max(self._share(key, share.value, configuration, seconds), LEAST_SHARE)
+            )
 
         return expected
 
@@ -100,7 +127,13 @@ class Expectation:
         )
         denoising = configuration.denoising()
         known = self.denoised.get(denoising)
-        denoise = 0.0 if denoising is None else known.seconds if known is not None else phase.get("denoise", 0.0)
+        denoise = (
+            0.0
+            if denoising is None
+            else known.seconds
+            if known is not None
+            else phase.get("denoise", 0.0)
+        )
 
         return {
             "total": prepare + sampling + denoise + phase.get("write", 0.0),
@@ -108,26 +141,39 @@ class Expectation:
         }
 
     def _prepare_seconds(self) -> float:
-        """Reading and building, as the base's renders show it; where they keep the scene, what it took before the clock."""
-        shown = sum(self.base.phases[name].value for name in ("load", "textures", "build") if name in self.base.phases)
+        """Reading and building, as the base's renders show it; where they keep the scene, what it
+        took before the clock."""
+        shown = sum(
+            self.base.phases[name].value
+            for name in ("load", "textures", "build")
+            if name in self.base.phases
+        )
         first = self.base.first_render_seconds
         total = self.base.phases.get("total")
 
         return shown + (first - total.value if first is not None and total is not None else 0.0)
 
     def _bounce_time(self, configuration: Configuration) -> float:
-        """The share of the sampling's time that bounces up to the configuration's most took, as far as records tell."""
+        """The share of the sampling's time that bounces up to the configuration's most took, as far
+        as records tell."""
         cap = configuration.number_in_role(BOUNCES)
         seconds = [sum(kinds.values()) for kinds in self.run.seconds_by_bounce]
         whole = sum(seconds)
         own = self.base.configuration.number_in_role(BOUNCES)
 
-        if cap is None or whole <= 0 or int(cap) + 1 >= len(seconds) or (own is not None and cap >= own):
+        if (
+            cap is None
+            or whole <= 0
+            or int(cap) + 1 >= len(seconds)
+            or (own is not None and cap >= own)
+        ):
             return 1.0
 
         return sum(seconds[: int(cap) + 1]) / whole
 
-    def _share(self, key: str, share: float, configuration: Configuration, seconds: Mapping[str, float]) -> float:
+    def _share(
+        self, key: str, share: float, configuration: Configuration, seconds: Mapping[str, float]
+    ) -> float:
         measure = key.partition(AREA_MARK)[0].removesuffix(WORST_MARK)
         if measure in COSTS:
             same = {"seconds": "total", "first_picture": "first_picture"}.get(measure)
@@ -149,13 +195,16 @@ class Expectation:
         if measure in (*GRAINY, "stray_pixels"):
             share *= self._spared(configuration, fall)[1]
             # Less grain is worth what more samples are.
-            share *= self._calmed(configuration) ** (1.0 if measure in GRAINY and denoising is None else 2 * fall)
+            share *= self._calmed(configuration) ** (
+                1.0 if measure in GRAINY and denoising is None else 2 * fall
+            )
 
         return self._shifted(key, share, configuration) if measure == LIGHT_SHIFT.key else share
 
     def _spared(self, configuration: Configuration, fall: float) -> tuple[float, float]:
-        """How many times the samples, and how many times the grain, settings lead to that the record was replayed with,
-        beside what the most samples alone would: samples in proportion to them, grain by `fall` of their ratio."""
+        """How many times the samples, and how many times the grain, settings lead to that the
+        record was replayed with, beside what the most samples alone would: samples in proportion to
+        them, grain by `fall` of their ratio."""
         samples = 1.0
         grain = 1.0
         base = self.base.configuration
@@ -177,7 +226,8 @@ class Expectation:
 
             values = sorted(v for v in replayed if v > 0)
             mean, error, going = (
-                float(np.interp(math.log(value), np.log(values), [replayed[v][k] for v in values])) for k in range(3)
+                float(np.interp(math.log(value), np.log(values), [replayed[v][k] for v in values]))
+                for k in range(3)
             )
 
             if more > 1:  # only pixels that had not stopped go on
@@ -209,8 +259,9 @@ class Expectation:
         return grain
 
     def _shifted(self, key: str, share: float, configuration: Configuration) -> float:
-        """A share of a limit of light shift with the light that the configuration's limits take in place of the base's.
-        Records tell of the whole picture, so it is the whole picture's limit that counts, where it has one."""
+        """A share of a limit of light shift with the light that the configuration's limits take in
+        place of the base's. Records tell of the whole picture, so it is the whole picture's limit
+        that counts, where it has one."""
         whole = LIGHT_SHIFT.key if LIGHT_SHIFT.key in self.base.shares else key
         figure = self.base.figures.get(whole)
         limited = self.base.shares[whole]
@@ -225,15 +276,21 @@ class Expectation:
         if figure is None or figure.high <= 0 or limited.high <= 0:
             return share
 
-        levels_per_share = figure.high / limited.high  # a figure of nothing has an upper end all the same
+        levels_per_share = (
+            figure.high / limited.high
+        )  # a figure of nothing has an upper end all the same
         own = self._taken(base)
         other = self._taken(configuration)
         left = (share * levels_per_share) ** 2 - own**2
 
-        return math.hypot(max(LEAST_LEFT * share * levels_per_share, math.sqrt(max(0.0, left))), other) / levels_per_share
+        return (
+            math.hypot(max(LEAST_LEFT * share * levels_per_share, math.sqrt(max(0.0, left))), other)
+            / levels_per_share
+        )
 
     def _taken(self, configuration: Configuration) -> float:
-        """Levels of light shift that a configuration's limits are predicted to cost beyond what the base's bounces cost."""
+        """Levels of light shift that a configuration's limits are predicted to cost beyond what the
+        base's bounces cost."""
         cap = configuration.number_in_role(BOUNCES)
         own = self.base.configuration.number_in_role(BOUNCES)
         taken = 0.0
@@ -244,7 +301,12 @@ class Expectation:
         for key, shifts in self.run.shift_by_setting.items():
             if not _is_off(configuration, key):
                 values = sorted(shifts)
-                at = np.interp(float(configuration[key]), values, [shifts[value] for value in values], right=0.0)
+                at = np.interp(
+                    float(configuration[key]),
+                    values,
+                    [shifts[value] for value in values],
+                    right=0.0,
+                )
                 taken = math.hypot(taken, float(at))
 
         return taken

@@ -1,4 +1,5 @@
-"""How well a search predicts: every prediction was kept before the trial was rendered, and is held against what came out."""
+"""How well a search predicts: every prediction was kept before the trial was rendered, and is held
+against what came out."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -14,8 +15,8 @@ FEW = 5
 
 @dataclass(frozen=True)
 class Scored:
-    """One prediction, and whether the measured time and limit share lie in its intervals, as far as they were measured. A
-    measured value counts as inside where its own interval reaches in."""
+    """One prediction, and whether the measured time and limit share lie in its intervals, as far as
+    they were measured. A measured value counts as inside where its own interval reaches in."""
 
     configuration: Configuration
     prediction: Prediction
@@ -42,7 +43,10 @@ class Score:
         if not times[1]:
             return ""
 
-        told = f"of the search's predictions {times[0]} of {times[1]} held in time, {shares[0]} of {shares[1]} in limit share"
+        told = (
+            f"of the search's predictions {times[0]} of {times[1]} held in time, {shares[0]} of "
+            f"{shares[1]} in limit share"
+        )
         return told + ("" if times[1] >= FEW else " (few as yet)") + "; nine of ten should"
 
 

@@ -1,8 +1,10 @@
-"""What few trials say of all others: effects of settings, alone and in pairs, with their uncertainty.
+"""What few trials say of all others: effects of settings, alone and in pairs, with their
+uncertainty.
 
-A Gaussian process (Rasmussen and Williams 2006, algorithm 2.1) on how far the logarithm of a quantity lies from what was
-expected. Its covariance adds up over settings, so that a value that proved slow is slow everywhere, and over pairs of
-settings, as in additive models (Duvenaud et al. 2011, NeurIPS 24). How far expectations err is chosen by marginal likelihood.
+A Gaussian process (Rasmussen and Williams 2006, algorithm 2.1) on how far the logarithm of a
+quantity lies from what was expected. Its covariance adds up over settings, so that a value that
+proved slow is slow everywhere, and over pairs of settings, as in additive models (Duvenaud et al.
+2011, NeurIPS 24). How far expectations err is chosen by marginal likelihood.
 """
 
 import math
@@ -15,12 +17,13 @@ from scipy.linalg import cho_solve, cholesky
 from swift_sample.core.settings import Catalogue, Configuration, Setting, Value
 
 REACH = 0.5
-"""How far along a setting's values, from the first to the last on a logarithmic axis, one tells of another."""
+"""How far along a setting's values, from the first to the last on a logarithmic axis, one tells of
+another."""
 COMMON = 0.3
 PAIRS = 0.3
 PAIRS_UNTOLD = 0.8
-"""Of the error of expectations: the part that all trials share, and that of pairs beside that of single settings, where the
-renderer's records tell what settings do and where they do not."""
+"""Of the error of expectations: the part that all trials share, and that of pairs beside that of
+single settings, where the renderer's records tell what settings do and where they do not."""
 ERRORS = (0.03, 0.06, 0.12, 0.25, 0.5, 1.0)
 """Standard deviations of log expectations that are tried,"""
 USUAL_ERROR = 0.2
@@ -36,8 +39,8 @@ class Axes:
     space: Mapping[str, tuple[Value, ...]]
 
     def likeness(self, one: Sequence[Configuration], other: Sequence[Configuration]) -> np.ndarray:
-        """How alike settings are, from 0 to 1: float64[settings, one, other]. Numbers above zero by their distance on a
-        logarithmic axis, everything else by being the same."""
+        """How alike settings are, from 0 to 1: float64[settings, one, other]. Numbers above zero by
+        their distance on a logarithmic axis, everything else by being the same."""
         alike = np.empty((len(self.space), len(one), len(other)))
         for row, (key, values) in enumerate(self.space.items()):
             table = _likeness_of(self.catalogue[key], values)
@@ -78,10 +81,11 @@ def predict(
     wanted: Sequence[Configuration],
     by_pairs: float = PAIRS,
 ) -> tuple[np.ndarray, np.ndarray]:
-    """How far wanted configurations lie from what is expected of them, and the standard deviation of that, in log.
+    """How far wanted configurations lie from what is expected of them, and the standard deviation
+    of that, in log.
 
-    off, noise: float64[seen], how far the seen ones lie from theirs, and the standard deviation of each measurement.
-    by_pairs: the part of errors that comes from pairs of settings.
+    off, noise: float64[seen], how far the seen ones lie from theirs, and the standard deviation of
+    each measurement. by_pairs: the part of errors that comes from pairs of settings.
     """
     shape = _covariance(axes.likeness(seen, seen), by_pairs)
     best: tuple[float, float, np.ndarray] | None = None

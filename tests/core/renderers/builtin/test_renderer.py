@@ -28,7 +28,9 @@ def test_every_need_is_a_known_feature(setting) -> None:
 
 
 def test_values_that_contradict_one_another_are_refused_and_useless_ones_told() -> None:
-    with pytest.raises(UsageError, match=r"samples\.min=64: expected at most samples\.max, which is 16"):
+    with pytest.raises(
+        UsageError, match=r"samples\.min=64: expected at most samples\.max, which is 16"
+    ):
         RENDERER.doubts(configured({"samples.max": 16, "samples.min": 64}))
 
     (doubt,) = RENDERER.doubts(configured({"device.threads": 1000}))

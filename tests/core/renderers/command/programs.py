@@ -1,4 +1,5 @@
-"""Renderers for tests: a program of a few lines that does what its setting `way` says, and the file that describes it."""
+"""Renderers for tests: a program of a few lines that does what its setting `way` says, and the file
+that describes it."""
 
 from pathlib import Path
 
@@ -111,8 +112,16 @@ def program(folder: Path, *changes: tuple[str, str], confirmed: bool = True) -> 
     return renderer
 
 
-def rendered(renderer: CommandRenderer, way: str = "well", seed: int = 1, extra: str = "", path: Path | None = None):
+def rendered(
+    renderer: CommandRenderer,
+    way: str = "well",
+    seed: int = 1,
+    extra: str = "",
+    path: Path | None = None,
+):
     """(picture, record) of one small render."""
     settings = {"program.way": way, "program.extra": extra}
-    spec = RenderSpec(scene=str(renderer.path.parent / "scene.txt"), size=(8, 6), settings=settings, seed=seed)
+    spec = RenderSpec(
+        scene=str(renderer.path.parent / "scene.txt"), size=(8, 6), settings=settings, seed=seed
+    )
     return CommandEngine(renderer).render(spec, path, lambda share: None, lambda stop: None)

@@ -1,4 +1,5 @@
-"""A program that renders, behind the port: what it is asked, what it leaves, and everything that can go wrong with it."""
+"""A program that renders, behind the port: what it is asked, what it leaves, and everything that
+can go wrong with it."""
 
 import json
 import os
@@ -42,7 +43,9 @@ def test_its_picture_comes_back_as_it_is_shown_with_its_times(tmp_path: Path) ->
     assert levels[..., 0] == pytest.approx((80 + 7 * x + 3 * y) % 256, abs=0.6)
     assert record.size == (8, 6)
     assert record.seconds["total"] >= record.cpu_seconds >= 0.3
-    assert record.seconds["load"] + record.seconds["sampling"] == pytest.approx(record.seconds["total"], abs=0.1)
+    assert record.seconds["load"] + record.seconds["sampling"] == pytest.approx(
+        record.seconds["total"], abs=0.1
+    )
     assert record.peak_memory_bytes > 1 << 20
     assert record.notes == []
     assert np.array_equal(read_exr(tmp_path / "kept.exr").beauty, picture.beauty)
@@ -53,7 +56,9 @@ def test_progress_is_told_as_it_is_made(tmp_path: Path) -> None:
     renderer = program(tmp_path / "p")
     told = []
     settings = {"program.way": "well", "program.extra": ""}
-    spec = RenderSpec(scene=str(tmp_path / "p" / "scene.txt"), size=(8, 6), settings=settings, seed=1)
+    spec = RenderSpec(
+        scene=str(tmp_path / "p" / "scene.txt"), size=(8, 6), settings=settings, seed=1
+    )
     CommandEngine(renderer).render(spec, None, told.append, lambda stop: None)
     assert told == [0.5]
 
@@ -71,8 +76,12 @@ def test_progress_is_told_as_it_is_made(tmp_path: Path) -> None:
         ("memory", r"it was ended at [34]\d\d MiB of memory"),
     ],
 )
-def test_what_goes_wrong_costs_one_run_and_is_told_in_a_sentence(tmp_path: Path, way: str, words: str) -> None:
-    renderer = program(tmp_path / "p", ("seconds = 1.5", "seconds = 1.5" if way == "hang" else "seconds = 20"))
+def test_what_goes_wrong_costs_one_run_and_is_told_in_a_sentence(
+    tmp_path: Path, way: str, words: str
+) -> None:
+    renderer = program(
+        tmp_path / "p", ("seconds = 1.5", "seconds = 1.5" if way == "hang" else "seconds = 20")
+    )
     before = set(psutil.Process().children(recursive=True))
     with pytest.raises(RendererError, match=words):
         rendered(renderer, way)
@@ -82,23 +91,33 @@ def test_what_goes_wrong_costs_one_run_and_is_told_in_a_sentence(tmp_path: Path,
 
 
 def test_a_command_that_is_not_there_is_told(tmp_path: Path) -> None:
-    renderer = program(tmp_path / "p", ('"{python}", "{here}/program.py"', '"{here}/no such program"'))
-    with pytest.raises(RendererError, match=r"no such program: cannot be started \(No such file or directory\)"):
+    renderer = program(
+        tmp_path / "p", ('"{python}", "{here}/program.py"', '"{here}/no such program"')
+    )
+    with pytest.raises(
+        RendererError, match=r"no such program: cannot be started \(No such file or directory\)"
+    ):
         rendered(renderer)
 
 
 def test_a_picture_of_an_earlier_render_is_never_believed(tmp_path: Path) -> None:
     fixed = tmp_path / "always here.png"
     renderer = program(
-        tmp_path / "p", ('suffix = ".png"', f'suffix = ".png"\nfile = "{fixed}"'), ('"{picture}"', f'"{fixed}"')
+        tmp_path / "p",
+        ('suffix = ".png"', f'suffix = ".png"\nfile = "{fixed}"'),
+        ('"{picture}"', f'"{fixed}"'),
     )
     rendered(renderer)
     assert fixed.is_file()
-    with pytest.raises(RendererError, match=r"left the picture of an earlier render at always here\.png"):
+    with pytest.raises(
+        RendererError, match=r"left the picture of an earlier render at always here\.png"
+    ):
         rendered(renderer, "stale")
 
 
-def test_a_picture_that_changes_while_it_is_read_is_refused(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_picture_that_changes_while_it_is_read_is_refused(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     real = pictures.read_picture
 
     def read_while_it_grows(path: Path) -> Picture:
@@ -125,7 +144,9 @@ def test_eight_bits_where_light_was_said_and_numbers_that_are_none(tmp_path: Pat
     assert np.isnan(picture.beauty).sum() == 3, "the worker refuses it, as any renderer's"
 
 
-def test_a_child_that_outlives_its_parent_is_ended_and_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_child_that_outlives_its_parent_is_ended_and_told(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     left = tmp_path / "left"
     monkeypatch.setenv("LEFT", str(left))
     _, record = rendered(program(tmp_path / "p"), "child")
@@ -133,10 +154,15 @@ def test_a_child_that_outlives_its_parent_is_ended_and_told(tmp_path: Path, monk
     assert not psutil.pid_exists(int(left.read_text()))
 
 
-def test_what_else_this_process_started_is_left_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Also in a session of its own, as a render of another study is while the window proves a file."""
+def test_what_else_this_process_started_is_left_alone(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Also in a session of its own, as a render of another study is while the window proves a
+    file."""
     monkeypatch.setenv("LEFT", str(tmp_path / "left"))
-    other = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"], start_new_session=True)
+    other = subprocess.Popen(
+        [sys.executable, "-c", "import time; time.sleep(60)"], start_new_session=True
+    )
 
     try:
         rendered(program(tmp_path / "p"), "child")
@@ -149,21 +175,33 @@ def test_what_else_this_process_started_is_left_alone(tmp_path: Path, monkeypatc
 def test_a_pattern_without_end_is_given_up(tmp_path: Path) -> None:
     renderer = program(tmp_path / "p", (r"progress = '(\d+) % done'", r"progress = '^(a|a)*$'"))
     _, record = rendered(renderer, "evil line")
-    assert record.notes == ["times.progress: the pattern takes too long to look for and was given up"]
+    assert record.notes == [
+        "times.progress: the pattern takes too long to look for and was given up"
+    ]
     assert "sampling" in record.seconds, "the others go on"
 
 
 def test_a_preview_shows_a_small_picture_first(tmp_path: Path) -> None:
     renderer = program(tmp_path / "p")
     seen: list[tuple[tuple[int, ...], int]] = []
-    spec = RenderSpec(scene=str(tmp_path / "p" / "scene.txt"), size=(200, 160), settings={"program.way": "well"}, seed=1)
+    spec = RenderSpec(
+        scene=str(tmp_path / "p" / "scene.txt"),
+        size=(200, 160),
+        settings={"program.way": "well"},
+        seed=1,
+    )
     engine = CommandEngine(renderer)
-    whole = engine.preview(spec, 32, lambda light, samples: seen.append((light.shape, samples)), lambda stop: None)
+    whole = engine.preview(
+        spec, 32, lambda light, samples: seen.append((light.shape, samples)), lambda stop: None
+    )
     assert seen == [((40, 50, 3), 4), ((160, 200, 3), 32)]
     assert whole.beauty.shape == (160, 200, 3)
     seen.clear()
     engine.preview(
-        spec.model_copy(update={"size": (8, 6)}), 32, lambda light, _: seen.append((light.shape, 0)), lambda stop: None
+        spec.model_copy(update={"size": (8, 6)}),
+        32,
+        lambda light, _: seen.append((light.shape, 0)),
+        lambda stop: None,
     )
     assert seen == [((6, 8, 3), 0)], "too small to begin smaller"
 
@@ -172,36 +210,53 @@ def test_a_render_can_be_stopped(tmp_path: Path) -> None:
     renderer = program(tmp_path / "p", ("seconds = 1.5", "seconds = 60"))
     began = time.monotonic()
     spec = RenderSpec(
-        scene=str(tmp_path / "p" / "scene.txt"), size=(8, 6), settings={"program.way": "hang", "program.extra": ""}, seed=1
+        scene=str(tmp_path / "p" / "scene.txt"),
+        size=(8, 6),
+        settings={"program.way": "hang", "program.extra": ""},
+        seed=1,
     )
     with pytest.raises(RenderStoppedError):
-        CommandEngine(renderer).render(spec, None, lambda share: None, lambda stop: threading.Timer(0.3, stop).start())
+        CommandEngine(renderer).render(
+            spec, None, lambda share: None, lambda stop: threading.Timer(0.3, stop).start()
+        )
 
     assert time.monotonic() - began < 10
 
 
-@pytest.mark.parametrize("value", ["two words", 'a "quoted" one', "$(touch here) `x` ; | & > $HOME", "-dash", "ünï", ""])
-def test_values_and_paths_reach_the_program_as_they_are(tmp_path: Path, value: str, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize(
+    "value", ["two words", 'a "quoted" one', "$(touch here) `x` ; | & > $HOME", "-dash", "ünï", ""]
+)
+def test_values_and_paths_reach_the_program_as_they_are(
+    tmp_path: Path, value: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """No shell: whatever stands in a value or path is one word."""
     monkeypatch.setenv("WORDS", str(tmp_path / "words"))
     folder = tmp_path / "a 'folder' with\n\"signs\" $HOME"
     rendered(program(folder), "words", extra=value)
-    words = [word.encode("latin-1").decode() for word in json.loads((tmp_path / "words").read_text())]
+    words = [
+        word.encode("latin-1").decode() for word in json.loads((tmp_path / "words").read_text())
+    ]
     assert words[0] == str(folder / "scene.txt")
     assert words[-1] == value
 
 
-def test_paths_that_are_not_text_are_no_trouble(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_paths_that_are_not_text_are_no_trouble(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setenv("WORDS", str(tmp_path / "words"))
     folder = Path(os.fsdecode(os.fsencode(tmp_path) + b"/\xff\xfe"))
     rendered(program(folder), "words")
-    assert json.loads((tmp_path / "words").read_text())[0].encode("latin-1") == os.fsencode(folder / "scene.txt")
+    assert json.loads((tmp_path / "words").read_text())[0].encode("latin-1") == os.fsencode(
+        folder / "scene.txt"
+    )
 
 
 def test_nothing_starts_before_a_person_has_seen_the_file(tmp_path: Path) -> None:
     renderer = program(tmp_path / "p", confirmed=False)
     for asked in (lambda: rendered(renderer), lambda: renderer.version):
-        with pytest.raises(RendererError, match="names programs to start and was not confirmed as it is now"):
+        with pytest.raises(
+            RendererError, match="names programs to start and was not confirmed as it is now"
+        ):
             asked()
 
     confirm(renderer.seen)
@@ -230,12 +285,24 @@ def test_settings_reach_it_as_words_variables_and_places_in_files(tmp_path: Path
             "picture": {"kind": "light", "suffix": ".exr"},
             "seed": {"first": 100},
             "setting": [
-                _whole("samples.max", role="samples", in_file={"file": "one", "pointer": "/render/samples"}),
+                _whole(
+                    "samples.max",
+                    role="samples",
+                    in_file={"file": "one", "pointer": "/render/samples"},
+                ),
                 _whole("light.cap", in_file={"file": "two", "key": "light.cap"}),
                 _whole("soften", in_file={"file": "three", "between": ["<<", ">>"]}),
                 _whole("depth", arguments=["--depth", "{value}"], written={"8": "deep"}),
-                _whole("kept", in_file={"file": "one", "pointer": "/render/kept/1"}, written={"9": "all"}),
-                {**_whole("error", arguments=["--error", "{value}"]), "kind": "number", "default": 0.00012345678},
+                _whole(
+                    "kept",
+                    in_file={"file": "one", "pointer": "/render/kept/1"},
+                    written={"9": "all"},
+                ),
+                {
+                    **_whole("error", arguments=["--error", "{value}"]),
+                    "kind": "number",
+                    "default": 0.00012345678,
+                },
                 _whole("threads", role="threads", environment="THREADS"),
             ],
         }
@@ -246,22 +313,35 @@ def test_settings_reach_it_as_words_variables_and_places_in_files(tmp_path: Path
     work = tmp_path / "work"
     work.mkdir()
     values = Configuration(
-        described.catalogue, {"samples.max": 16, "light.cap": 3, "soften": 2, "depth": 8, "threads": 2, "kept": 9}
+        described.catalogue,
+        {"samples.max": 16, "light.cap": 3, "soften": 2, "depth": 8, "threads": 2, "kept": 9},
     )
     order = Order(Path("/s/scene"), (8, 6), 4, 7, threads_of(values, 64))
     made = prepare(described, folder, values, order, work)
-    assert made.command[:7] == ["prog", "/s/scene", "107", "--depth", "deep", "--error", "0.00012345678"]
+    assert made.command[:7] == [
+        "prog",
+        "/s/scene",
+        "107",
+        "--depth",
+        "deep",
+        "--error",
+        "0.00012345678",
+    ]
     assert made.environment == {"FRAME": "4", "THREADS": "2"}
     assert order.threads == 2
-    assert json.loads(Path(made.command[7]).read_text()) == {"render": {"samples": 16, "kept": [1, "all"]}}, (
-        "written differently"
-    )
+    assert json.loads(Path(made.command[7]).read_text()) == {
+        "render": {"samples": 16, "kept": [1, "all"]}
+    }, "written differently"
     assert (work / "two.toml").read_text() == "# stays\n[light]\ncap = 3\n"
     assert (work / "three.txt").read_text() == "soften <<2>> after\n"
     assert json.loads(Path(made.command[8]).read_text())["depth"] == 8
-    assert (folder / "c.txt").read_text() == "soften <<0>> after\n", "the file itself is never edited"
+    assert (folder / "c.txt").read_text() == "soften <<0>> after\n", (
+        "the file itself is never edited"
+    )
     (folder / "a.json").write_text('{"render": {}}')
-    with pytest.raises(RendererError, match=r"one.json: there is no render/samples in the copied file"):
+    with pytest.raises(
+        RendererError, match=r"one.json: there is no render/samples in the copied file"
+    ):
         prepare(described, folder, values, order, work)
 
     (folder / "a.json").write_text("no JSON")
@@ -270,18 +350,32 @@ def test_settings_reach_it_as_words_variables_and_places_in_files(tmp_path: Path
 
     (folder / "a.json").write_text('{"render": {"samples": 1, "kept": [1, 2]}}')
     (folder / "c.txt").write_text("nothing here")
-    with pytest.raises(RendererError, match=r"three.txt: the copied file has nothing between '<<' and '>>'"):
+    with pytest.raises(
+        RendererError, match=r"three.txt: the copied file has nothing between '<<' and '>>'"
+    ):
         prepare(described, folder, values, order, work)
 
 
 def _whole(key: str, **more: object) -> dict[str, object]:
-    return {"key": key, "label": key, "kind": "whole", "default": 1, "minimum": 0, "maximum": 99, **more}
+    return {
+        "key": key,
+        "label": key,
+        "kind": "whole",
+        "default": 1,
+        "minimum": 0,
+        "maximum": 99,
+        **more,
+    }
 
 
 @pytest.mark.parametrize(
     ("old", "new", "words"),
     [
-        ('"{picture}"', '"{pictures}"', r"command\[3\]: \{pictures\}: no such placeholder; there are arguments, frame"),
+        (
+            '"{picture}"',
+            '"{pictures}"',
+            r"command\[3\]: \{pictures\}: no such placeholder; there are arguments, frame",
+        ),
         ("[seed]", "", r"seed: expected a table \[seed\] and \{seed\} somewhere"),
         ('kind = "shown"', 'kind = "light"', r"picture: suffix=.png: pictures of light are .exr"),
         ("format = 1", "format = 2", "format: Input should be 1"),
@@ -289,12 +383,18 @@ def _whole(key: str, **more: object) -> dict[str, object]:
         ('kind = "text"', 'kind = "texts"', "setting.0.kind: Input should be 'choice'"),
         (r"(\d+) % done", "(unclosed", "times.progress: is no regular expression"),
         ('name = "load"', 'name = "thinking"', "phase thinking: expected one of load, textures"),
-        ('label = "Extra"', 'label = "Extra"\nrole = "magic"', "role=magic: expected one of samples"),
+        (
+            'label = "Extra"',
+            'label = "Extra"\nrole = "magic"',
+            "role=magic: expected one of samples",
+        ),
         ('"program.extra"', '"program.way"', "program.way is declared twice"),
         ("[picture]", "[picture", r"Expected ']'"),
     ],
 )
-def test_a_file_with_a_mistake_says_where_and_what(tmp_path: Path, old: str, new: str, words: str) -> None:
+def test_a_file_with_a_mistake_says_where_and_what(
+    tmp_path: Path, old: str, new: str, words: str
+) -> None:
     with pytest.raises(RendererError, match=words) as caught:
         program(tmp_path / "p", (old, new))
     assert str(caught.value).startswith(f"{tmp_path}/p/small.toml: ")
@@ -314,7 +414,10 @@ def test_a_renderer_is_found_by_its_file_and_by_its_worker(tmp_path: Path) -> No
 
 
 def test_scenes_are_told_apart_by_all_that_they_read(tmp_path: Path) -> None:
-    renderer = program(tmp_path / "p", ("[limits]", '[scene]\nsuffixes = [".txt"]\nreads = ["pictures/*"]\n[limits]'))
+    renderer = program(
+        tmp_path / "p",
+        ("[limits]", '[scene]\nsuffixes = [".txt"]\nreads = ["pictures/*"]\n[limits]'),
+    )
     scene = tmp_path / "p" / "scene.txt"
     (tmp_path / "p" / "pictures").mkdir()
     first = renderer.scene_content(str(scene), AS_IN_THE_FILE)
@@ -332,7 +435,10 @@ def test_scenes_are_told_apart_by_all_that_they_read(tmp_path: Path) -> None:
 
 
 def test_its_version_is_what_it_answers_and_what_its_file_says(tmp_path: Path) -> None:
-    asked = ('title = "a small program"', 'title = "a small program"\nversion = ["{python}", "-c", "print(1)"]')
+    asked = (
+        'title = "a small program"',
+        'title = "a small program"\nversion = ["{python}", "-c", "print(1)"]',
+    )
     one = program(tmp_path / "p", asked).version
     assert one == program(tmp_path / "p", asked).version
     two = program(tmp_path / "p", (asked[0], asked[1].replace("print(1)", "print(2)"))).version
@@ -345,7 +451,10 @@ def test_its_version_is_what_it_answers_and_what_its_file_says(tmp_path: Path) -
 def test_a_check_finds_what_is_wrong_with_a_file(tmp_path: Path) -> None:
     renderer = program(tmp_path / "p", ('label = "Way"', 'label = "Way"\ntried = ["well", "size"]'))
     shown: list[Picture] = []
-    found = {one.what: one for one in check(renderer, str(tmp_path / "p" / "scene.txt"), (8, 6), show=shown.append)}
+    found = {
+        one.what: one
+        for one in check(renderer, str(tmp_path / "p" / "scene.txt"), (8, 6), show=shown.append)
+    }
     assert found["command"].words.endswith("(work)/picture.png 8 6 1 well ''")
     assert found["picture"].words.startswith("found, 8x6, ")
     assert found["repeat"].words == "the same seed gives the same picture"
@@ -355,13 +464,24 @@ def test_a_check_finds_what_is_wrong_with_a_file(tmp_path: Path) -> None:
     assert len(shown) == 1
     still = program(tmp_path / "q", ('default = "well"', 'default = "one grain"'))
     found = {one.what: one for one in check(still, str(tmp_path / "q" / "scene.txt"), (8, 6))}
-    assert (found["seed"].state, found["seed"].words[:35]) == (BAD, "another seed gives the same picture")
+    assert (found["seed"].state, found["seed"].words[:35]) == (
+        BAD,
+        "another seed gives the same picture",
+    )
 
 
 def test_a_file_to_begin_with_is_a_file() -> None:
     text = starting_file("mine", "mine -o {picture} --seed {seed} '{scene}' {arguments}", ".png")
     described = parse_renderer_file(text)
-    assert described.command == ["mine", "-o", "{picture}", "--seed", "{seed}", "{scene}", "{arguments}"]
+    assert described.command == [
+        "mine",
+        "-o",
+        "{picture}",
+        "--seed",
+        "{seed}",
+        "{scene}",
+        "{arguments}",
+    ]
     assert described.capabilities.seeds
     with pytest.raises(RendererError, match="no such placeholder"):
         starting_file("mine", "mine {sceen}", ".exr")
@@ -374,9 +494,13 @@ def test_the_schema_that_is_published_is_the_one_in_use() -> None:
 
 
 def test_a_daemon_that_forgot_who_it_was_ends_with_its_render(tmp_path: Path) -> None:
-    """It has a session of its own and an empty environment, as a program's helpers may have (S8)."""
+    """It has a session of its own and an empty environment, as a program's helpers may have
+    (S8)."""
     renderer = program(tmp_path / "p")
-    daemon = f"import os, time; open({str(tmp_path / 'daemon')!r}, 'w').write(str(os.getpid())); time.sleep(600)"
+    daemon = (
+        f"import os, time; open({str(tmp_path / 'daemon')!r}, 'w').write(str(os.getpid())); "
+        "time.sleep(600)"
+    )
 
     started = f"""
 import subprocess, time
@@ -415,7 +539,9 @@ def test_a_link_to_a_confirmed_file_starts_what_was_confirmed(tmp_path: Path) ->
 def test_what_is_confirmed_is_what_was_shown(tmp_path: Path) -> None:
     """S6: the file is exchanged between the question and the answer."""
     renderer = program(tmp_path / "p", confirmed=False)
-    renderer.path.write_text(renderer.path.read_text().replace("{here}/program.py", "{here}/other.py"))
+    renderer.path.write_text(
+        renderer.path.read_text().replace("{here}/program.py", "{here}/other.py")
+    )
     confirm(renderer.seen)
     changed = CommandRenderer(renderer.path)
     assert not is_confirmed(changed.seen)

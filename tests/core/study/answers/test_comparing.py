@@ -17,19 +17,26 @@ def made(*configurations: tuple):
     return measured(
         replace(STUDY, limits=only_limits(grain=2.0)),
         {configuration: seconds for configuration, seconds, _ in configurations},
-        {configuration: {"grain": (grain, grain, grain)} for configuration, _, grain in configurations},
+        {
+            configuration: {"grain": (grain, grain, grain)}
+            for configuration, _, grain in configurations
+        },
     )
 
 
 def test_each_difference_is_told_with_what_it_did_alone() -> None:
-    happened = made((BASE, [10.0, 10.1, 9.9], 1.0), (FEWER, [5.0, 5.1, 5.0], 1.8), (BOTH, [4.0, 4.0, 4.1], 1.8))
+    happened = made(
+        (BASE, [10.0, 10.1, 9.9], 1.0), (FEWER, [5.0, 5.1, 5.0], 1.8), (BOTH, [4.0, 4.0, 4.1], 1.8)
+    )
     results = collect(happened.state)
     by_key = {one.key: one for one in differences(results, BASE, BOTH)}
     assert by_key["samples.max"].trials is not None
     assert [t.configuration for t in by_key["samples.max"].trials] == [BASE, FEWER]
     shorter = by_key["bounces.total"].trials
     assert shorter is not None
-    assert [t.configuration for t in shorter] == [FEWER, BOTH], "no trial has the bounces alone beside the base"
+    assert [t.configuration for t in shorter] == [FEWER, BOTH], (
+        "no trial has the bounces alone beside the base"
+    )
     whole, first, second = show_differences(results, BASE, BOTH)
     assert whole.startswith("as a whole: 2.5×")
     assert "50" in first
@@ -53,7 +60,9 @@ def test_trials_of_another_base_stay_and_are_never_the_pick() -> None:
     values = {happened.state.trial_of(each).id: each for each in (BASE, FEWER, BOTH)}
     snapshot = replace(
         happened.snapshot(),
-        values_of=lambda names: {name: values[name].identity_values() for name in names if name in values},
+        values_of=lambda names: {
+            name: values[name].identity_values() for name in names if name in values
+        },
     )
 
     earlier = {trial.configuration: trial for trial in snapshot.earlier}

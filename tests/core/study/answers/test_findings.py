@@ -11,7 +11,14 @@ from swift_sample.core.renderers.costs import bounces_of, materials_of, memory_o
 from swift_sample.core.renderers.port import Case
 from swift_sample.core.renderers.records import RunRecord, Samples, TextureHeld
 from swift_sample.core.study.answers.costs import phases_of, typical_run
-from swift_sample.core.study.answers.findings import Finding, find, held, judged_words, score_words, trial_for
+from swift_sample.core.study.answers.findings import (
+    Finding,
+    find,
+    held,
+    judged_words,
+    score_words,
+    trial_for,
+)
 from swift_sample.core.study.answers.results import Results, collect
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from tests.core.study.states import measured as measured_study
@@ -64,7 +71,9 @@ def run_result(**changes: object) -> RunRecord:
     return RunRecord(**{**given, **changes, "seconds": {**seconds, **changes.get("seconds", {})}})
 
 
-def measured(settings: dict, values: dict | None = None, limits: Limits | None = None, **changes: object) -> Results:
+def measured(
+    settings: dict, values: dict | None = None, limits: Limits | None = None, **changes: object
+) -> Results:
     """A study whose every trial was run three times with the same record."""
     base = configured({**QUIET, **settings})
     study = Study(
@@ -76,7 +85,9 @@ def measured(settings: dict, values: dict | None = None, limits: Limits | None =
         sweeps=(Sweep("one at a time", values),) if values else (),
     )
 
-    figures = {key: (1.0, 0.9, 1.1) for key in ("grain", "light_shift", "stray_pixels")} | {"detail_kept": (99.0, 98.9, 99.1)}
+    figures = {key: (1.0, 0.9, 1.1) for key in ("grain", "light_shift", "stray_pixels")} | {
+        "detail_kept": (99.0, 98.9, 99.1)
+    }
     trials = {c: [run_result(**changes)] * 3 for c in study.planned()}
     return collect(measured_study(study, trials, dict.fromkeys(trials, figures)).state)
 
@@ -92,7 +103,13 @@ def test_nothing_is_found_where_nothing_stands_out() -> None:
 
 LATE = {
     "light_by_bounce": [[1.0] * 3, [0.1] * 3, [0.05] * 3, [0.001] * 3, [0.001] * 3],
-    "seconds_by_bounce": [{"camera": 5.0}, {"diffuse": 2.0}, {"diffuse": 1.0}, {"glossy": 1.0}, {"glossy": 1.0}],
+    "seconds_by_bounce": [
+        {"camera": 5.0},
+        {"diffuse": 2.0},
+        {"diffuse": 1.0},
+        {"glossy": 1.0},
+        {"glossy": 1.0},
+    ],
 }
 
 
@@ -109,10 +126,16 @@ LATE = {
             {"bounces.total": 12},
             {**LATE, "shift_by_bounces": {1: 5.0, 2: 1.4, 3: 0.1}},
             {"bounces.total": 3},
-            "After bounce 3 arrives 0.09% of the light, for 10% of the time. By this render's record the light shift would "
+            "After bounce 3 arrives 0.09% of the light, for 10% of the time. By this render's "
+            "record the light shift would "
             "be about 1.0 levels of 1.2. Look",
         ),
-        ({"samples.noise_threshold": 0.0}, {}, {"samples.noise_threshold": 0.02}, "Every pixel takes all 64 samples"),
+        (
+            {"samples.noise_threshold": 0.0},
+            {},
+            {"samples.noise_threshold": 0.02},
+            "Every pixel takes all 64 samples",
+        ),
         (
             {},
             {"samples": Samples(mean=63, min=8, max=64, share_at_max=0.97, min_used=8)},
@@ -150,11 +173,22 @@ LATE = {
             {"volume.scattering": "stepped"},
             "Rays scattered in haze take 39% of the time",
         ),
-        ({}, {"tail_seconds": 1.02}, {"tiles.size": 16}, "For 1.02 s, 10% of the time, threads only wait"),
+        (
+            {},
+            {"tail_seconds": 1.02},
+            {"tiles.size": 16},
+            "For 1.02 s, 10% of the time, threads only wait",
+        ),
     ],
 )
-def test_each_kind_is_found_with_its_figures_and_a_trial(settings: dict, changes: dict, expected: dict, words: str) -> None:
-    finding = next(f for f in found(measured(settings, **changes), run_result(**changes)) if f.changes == expected)
+def test_each_kind_is_found_with_its_figures_and_a_trial(
+    settings: dict, changes: dict, expected: dict, words: str
+) -> None:
+    finding = next(
+        f
+        for f in found(measured(settings, **changes), run_result(**changes))
+        if f.changes == expected
+    )
     assert finding.text.startswith(words)
     assert 0 < finding.time_share <= 1
     for key, value in expected.items():
@@ -163,7 +197,9 @@ def test_each_kind_is_found_with_its_figures_and_a_trial(settings: dict, changes
 
 def test_findings_about_the_most_time_come_first_and_tell_if_they_were_tested() -> None:
     results = measured(
-        {"scene.keep_built": False, "samples.noise_threshold": 0.0}, {"scene.keep_built": (True,)}, seconds={"build": 2.0}
+        {"scene.keep_built": False, "samples.noise_threshold": 0.0},
+        {"scene.keep_built": (True,)},
+        seconds={"build": 2.0},
     )
     first, second = found(results, run_result(seconds={"build": 2.0}))
     assert first.time_share > second.time_share
@@ -174,8 +210,14 @@ def test_findings_about_the_most_time_come_first_and_tell_if_they_were_tested() 
 
 
 def test_a_threshold_is_proposed_that_spares_samples_by_the_renders_own_record() -> None:
-    """At 0.016, the nearest known to 0.02, no sample goes; half of them at 0.045, the nearest to 0.05."""
-    replayed = {0.0: (64.0, 3.0, 1.0), 0.016: (64.0, 3.0, 1.0), 0.0226: (62.0, 3.1, 0.9), 0.045: (32.0, 4.2, 0.1)}
+    """At 0.016, the nearest known to 0.02, no sample goes; half of them at 0.045, the nearest to
+    0.05."""
+    replayed = {
+        0.0: (64.0, 3.0, 1.0),
+        0.016: (64.0, 3.0, 1.0),
+        0.0226: (62.0, 3.1, 0.9),
+        0.045: (32.0, 4.2, 0.1),
+    }
     samples = Samples(mean=64, min=64, max=64, share_at_max=1.0, min_used=8)
     changes = {"samples_by_setting": {"samples.noise_threshold": replayed}, "samples": samples}
     first = found(measured({"samples.noise_threshold": 0.0}, **changes), run_result(**changes))
@@ -185,7 +227,11 @@ def test_a_threshold_is_proposed_that_spares_samples_by_the_renders_own_record()
     sampling = record.seconds["sampling"] / record.seconds["total"]
     assert threshold.gain == pytest.approx((0.25 * sampling, 0.55 * sampling), rel=0.02)
     replayed[0.045] = (63.0, 3.1, 0.9)
-    assert not [f for f in found(measured({"samples.noise_threshold": 0.0}, **changes), run_result(**changes)) if f.changes]
+    assert not [
+        f
+        for f in found(measured({"samples.noise_threshold": 0.0}, **changes), run_result(**changes))
+        if f.changes
+    ]
 
 
 def test_a_kept_scene_is_no_advice_for_a_still_that_is_opened_for_one_render() -> None:
@@ -202,7 +248,10 @@ def test_rows_add_up_and_the_rest_is_summed() -> None:
     assert [row.name for row in rows[:2]] == ["m20", "m19"]
     assert rows[-1].name == "8 others"
     assert sum(row.share for row in rows) == pytest.approx(1.0)
-    assert [(part.name, part.share) for part in memory_of(result)] == [("film", 0.75), ("geometry", 0.25)]
+    assert [(part.name, part.share) for part in memory_of(result)] == [
+        ("film", 0.75),
+        ("geometry", 0.25),
+    ]
     first, second = bounces_of(result)
     assert (first.rays, first.time_share, first.light_share) == (150, 0.6, pytest.approx(0.8))
     assert (second.rays, second.time_share) == (40, 0.4)
@@ -213,10 +262,14 @@ def test_rows_add_up_and_the_rest_is_summed() -> None:
 def test_the_typical_run_is_in_the_middle_of_those_that_count() -> None:
     results = measured({})
     assert typical_run(results.base).number == results.base.runs[1].number
-    assert find(results, replace(results.base, runs=()), lambda number: run_result(), RENDERER) == []
+    assert (
+        find(results, replace(results.base, runs=()), lambda number: run_result(), RENDERER) == []
+    )
 
 
-OVER: dict[str, tuple[float, float, float] | tuple[float, float, float, tuple[int, int, int, int]]] = {
+OVER: dict[
+    str, tuple[float, float, float] | tuple[float, float, float, tuple[int, int, int, int]]
+] = {
     "grain": (4.0, 3.8, 4.2),
     "stray_pixels": (500.0, 400.0, 600.0),
     "detail_kept": (80.0, 79.0, 81.0),
@@ -224,21 +277,38 @@ OVER: dict[str, tuple[float, float, float] | tuple[float, float, float, tuple[in
 }
 
 
-def failing(settings: dict, figures: dict, limits: Limits | None = None, values: dict | None = None, **changes) -> Results:
+def failing(
+    settings: dict,
+    figures: dict,
+    limits: Limits | None = None,
+    values: dict | None = None,
+    **changes,
+) -> Results:
     """The quiet base with these figures."""
     base = configured({**QUIET, **settings})
     sweeps = (Sweep("one at a time", values),) if values else ()
     limits = limits or only_limits(**NORMAL)
-    study = Study("s", "honey-stall", base=base, limits=limits, sweeps=sweeps, renders_per_opening=50)
+    study = Study(
+        "s", "honey-stall", base=base, limits=limits, sweeps=sweeps, renders_per_opening=50
+    )
     trials = {c: [run_result(**changes)] * 3 for c in study.planned()}
-    good = {"grain": (1.0, 0.9, 1.1), "light_shift": (0.5, 0.4, 0.6), "stray_pixels": (1.0, 0.5, 2.0)}
+    good = {
+        "grain": (1.0, 0.9, 1.1),
+        "light_shift": (0.5, 0.4, 0.6),
+        "stray_pixels": (1.0, 0.5, 2.0),
+    }
     own = {**good, "detail_kept": (99.0, 98.9, 99.1), **figures}
 
-    return collect(measured_study(study, trials, {c: own if c == base else {**own, **good} for c in trials}).state)
+    return collect(
+        measured_study(
+            study, trials, {c: own if c == base else {**own, **good} for c in trials}
+        ).state
+    )
 
 
 def test_fewer_samples_are_advised_only_where_every_limit_on_grain_is_kept() -> None:
-    """U8: "grain is over its limit: 73 samples" stood beside "with 8 samples the grain was 3.0 of 4.0"."""
+    """U8: "grain is over its limit: 73 samples" stood beside "with 8 samples the grain was 3.0 of
+    4.0"."""
     curve = {"grain_by_samples": {8: 1.5, 16: 1.2, 32: 1.1, 64: 1.0}}
     limits = only_limits(**NORMAL, grain_worst=4.0)
 
@@ -259,15 +329,47 @@ NORMAL = {"grain": 2.0, "light_shift": 1.0, "detail_kept": 95.0, "stray_pixels":
     ("settings", "key", "expected", "words"),
     [
         ({}, "grain", "samples.max", "Grain is over its limit: 4 of 2"),
-        ({}, "stray_pixels", "light.clamp_indirect", "Stray pixels are over their limit: 500 of 20 per million. Indirect"),
-        ({"light.clamp_indirect": 4.0}, "stray_pixels", "samples.max", "Stray pixels are over their limit: 500 of 20"),
-        ({}, "detail_kept", "denoise.strength", "The denoiser keeps 80.0 % of the detail, 95 % are wanted"),
-        ({}, "light_shift", "bounces.total", "Light shift is 5.0 levels of 1.0: the last bounce of 2 still brings"),
-        ({"light.clamp_indirect": 4.0}, "light_shift", "light.clamp_indirect", "Light shift is 5.0 levels of 1.0: clamp"),
-        ({"light.caustics": "none"}, "light_shift", "light.caustics", "Light shift is 5.0 levels of 1.0: caustics are none"),
+        (
+            {},
+            "stray_pixels",
+            "light.clamp_indirect",
+            "Stray pixels are over their limit: 500 of 20 per million. Indirect",
+        ),
+        (
+            {"light.clamp_indirect": 4.0},
+            "stray_pixels",
+            "samples.max",
+            "Stray pixels are over their limit: 500 of 20",
+        ),
+        (
+            {},
+            "detail_kept",
+            "denoise.strength",
+            "The denoiser keeps 80.0 % of the detail, 95 % are wanted",
+        ),
+        (
+            {},
+            "light_shift",
+            "bounces.total",
+            "Light shift is 5.0 levels of 1.0: the last bounce of 2 still brings",
+        ),
+        (
+            {"light.clamp_indirect": 4.0},
+            "light_shift",
+            "light.clamp_indirect",
+            "Light shift is 5.0 levels of 1.0: clamp",
+        ),
+        (
+            {"light.caustics": "none"},
+            "light_shift",
+            "light.caustics",
+            "Light shift is 5.0 levels of 1.0: caustics are none",
+        ),
     ],
 )
-def test_a_limit_that_is_not_kept_has_advice_and_a_kept_one_none(settings: dict, key: str, expected: str, words: str) -> None:
+def test_a_limit_that_is_not_kept_has_advice_and_a_kept_one_none(
+    settings: dict, key: str, expected: str, words: str
+) -> None:
     changes = clamp_took(4.0) if (key, expected) == ("light_shift", "light.clamp_indirect") else {}
     bad = failing(settings, {key: OVER[key]}, **changes)
     good = failing(settings, {})
@@ -277,7 +379,9 @@ def test_a_limit_that_is_not_kept_has_advice_and_a_kept_one_none(settings: dict,
     assert CATALOGUE[expected].check(told[0].changes[expected]) != bad.study.base[expected]
     assert not [f for f in found(good, run_result()) if f.mends]
     near = failing(settings, {key: (NORMAL[key], 0.9 * NORMAL[key], min(99.9, 1.1 * NORMAL[key]))})
-    assert not [f for f in found(near, run_result()) if f.mends], "what is open is not said to be over"
+    assert not [f for f in found(near, run_result()) if f.mends], (
+        "what is open is not said to be over"
+    )
 
 
 @pytest.mark.parametrize(
@@ -307,7 +411,12 @@ def test_a_limit_that_is_not_kept_has_advice_and_a_kept_one_none(settings: dict,
             {"textures.max_size": 512},
             "Textures hold 200 MiB, 100% of all",
         ),
-        ({"device.threads": 1}, {"threads": 1}, {"device.threads": THREADS}, f"1 of {THREADS} threads render"),
+        (
+            {"device.threads": 1},
+            {"threads": 1},
+            {"device.threads": THREADS},
+            f"1 of {THREADS} threads render",
+        ),
         (
             {},
             {"seconds_by_material": {"jar glass": 8.0, "wood": 1.0, "cloth": 0.5, "brass": 0.5}},
@@ -318,7 +427,12 @@ def test_a_limit_that_is_not_kept_has_advice_and_a_kept_one_none(settings: dict,
             {},
             {
                 "seconds_by_material": {"wood": 4.0, "jar glass": 2.0, "cloth": 2.0, "brass": 2.0},
-                "picture_by_material": {"wood": 0.5, "jar glass": 0.05, "cloth": 0.2, "brass": 0.25},
+                "picture_by_material": {
+                    "wood": 0.5,
+                    "jar glass": 0.05,
+                    "cloth": 0.2,
+                    "brass": 0.25,
+                },
             },
             {},
             "jar glass takes 20% of the time for 5.0% of the picture",
@@ -328,19 +442,29 @@ def test_a_limit_that_is_not_kept_has_advice_and_a_kept_one_none(settings: dict,
             {
                 "texels_a_pixel": {"wood": 9.0, "label": 1.2},
                 "textures": [
-                    TextureHeld(name="grain", width=512, height=512, bytes=3 << 20, materials=["wood"]),
-                    TextureHeld(name="print", width=512, height=512, bytes=1 << 20, materials=["label"]),
+                    TextureHeld(
+                        name="grain", width=512, height=512, bytes=3 << 20, materials=["wood"]
+                    ),
+                    TextureHeld(
+                        name="print", width=512, height=512, bytes=1 << 20, materials=["label"]
+                    ),
                 ],
                 "seconds": {"textures": 2.0},
             },
             {},
-            "The pictures of wood have 9 texels across a pixel even where it is nearest to the camera: quarter size",
+            (
+                "The pictures of wood have 9 texels across a pixel even where it is nearest to the "
+                "camera: quarter size"
+            ),
         ),
         (
             {"geometry.subdivision": 2},
             {"triangles_a_pixel": {"jar": 0.2, "cloth": 16.0}, "seconds": {"build": 4.0}},
             {"geometry.subdivision": 1},
-            "cloth has 16 triangles on every pixel that shows it, as the scene is cut finer 2 times",
+            (
+                "cloth has 16 triangles on every pixel that shows it, as the scene is cut finer 2 "
+                "times"
+            ),
         ),
         (
             {},
@@ -351,16 +475,28 @@ def test_a_limit_that_is_not_kept_has_advice_and_a_kept_one_none(settings: dict,
         ({"samples.noise_threshold": 0.0, "samples.min": 8}, {}, {}, "Set without effect: "),
     ],
 )
-def test_the_other_kinds_are_found_with_their_figures(settings: dict, changes: dict, expected: dict, words: str) -> None:
-    told = [f for f in found(failing(settings, {}, **changes), run_result(**changes)) if f.text.startswith(words)]
+def test_the_other_kinds_are_found_with_their_figures(
+    settings: dict, changes: dict, expected: dict, words: str
+) -> None:
+    told = [
+        f
+        for f in found(failing(settings, {}, **changes), run_result(**changes))
+        if f.text.startswith(words)
+    ]
     assert [dict(f.changes) for f in told] == [expected]
     assert not [f for f in found(failing({}, {}), run_result()) if f.text.startswith(words[:20])]
 
 
 def test_what_is_too_fine_is_tried_by_its_own_feature_where_the_study_has_it() -> None:
-    features = [one for one in RENDERER.scene_settings("honey-stall-small") if one.key.endswith((".textures", ".divided"))]
+    features = [
+        one
+        for one in RENDERER.scene_settings("honey-stall-small")
+        if one.key.endswith((".textures", ".divided"))
+    ]
     base = configured({**QUIET, "geometry.subdivision": 1}).on(CATALOGUE.with_scene(features))
-    held = [TextureHeld(name="grain", width=512, height=512, bytes=3 << 20, materials=["oiled wood"])]
+    held = [
+        TextureHeld(name="grain", width=512, height=512, bytes=3 << 20, materials=["oiled wood"])
+    ]
 
     record = run_result(
         texels_a_pixel={"oiled wood": 5.0},
@@ -369,14 +505,25 @@ def test_what_is_too_fine_is_tried_by_its_own_feature_where_the_study_has_it() -
         seconds={"textures": 2.0, "build": 2.0},
     )
     case = Case(base, record, parts_of({"textures": 2.0, "build": 2.0, "sampling": 10.0}), {}, {})
-    told = [finding.changes for kind in (FineTextures(), FineTriangles()) if (finding := kind.look(case)) is not None]
-    assert told == [{"feature.oiled_wood.textures": "half size"}, {"feature.burlap_runner.divided": "no"}]
+    told = [
+        finding.changes
+        for kind in (FineTextures(), FineTriangles())
+        if (finding := kind.look(case)) is not None
+    ]
+    assert told == [
+        {"feature.oiled_wood.textures": "half size"},
+        {"feature.burlap_runner.divided": "no"},
+    ]
 
 
 def test_a_clamp_that_takes_light_within_the_limit_is_told() -> None:
     def told(settings: dict, levels: float) -> list:
         taken = {"light_clamped": {"light.clamp_indirect": [0.01, 0.02, 0.03]}} | clamp_took(levels)
-        return [f for f in found(failing(settings, {}, **taken), run_result(**taken)) if "of all light" in f.text]
+        return [
+            f
+            for f in found(failing(settings, {}, **taken), run_result(**taken))
+            if "of all light" in f.text
+        ]
 
     (finding,) = told({"light.clamp_indirect": 4.0}, 0.6)
     assert dict(finding.changes) == {"light.clamp_indirect": 0.0}
@@ -390,14 +537,23 @@ def clamp_took(levels: float) -> dict:
 
 
 def test_memory_over_its_limit_is_told_with_what_holds_it() -> None:
-    held = {"memory_bytes": {"textures": 900 << 20, "film": 1 << 20}, "peak_memory_bytes": 1000 << 20}
+    held = {
+        "memory_bytes": {"textures": 900 << 20, "film": 1 << 20},
+        "peak_memory_bytes": 1000 << 20,
+    }
     limits = only_limits(**NORMAL, memory=500.0)
-    told = [f for f in found(failing({}, {}, limits, **held), run_result(**held)) if f.mends == "memory"]
+    told = [
+        f for f in found(failing({}, {}, limits, **held), run_result(**held)) if f.mends == "memory"
+    ]
     assert [(f.text, dict(f.changes)) for f in told] == [
         ("A render holds 1000 MiB of 500; textures 900 MiB of it.", {"textures.max_size": 2048})
     ]
     assert not [
-        f for f in found(failing({}, {}, only_limits(**NORMAL, memory=2000.0), **held), run_result(**held)) if f.mends
+        f
+        for f in found(
+            failing({}, {}, only_limits(**NORMAL, memory=2000.0), **held), run_result(**held)
+        )
+        if f.mends
     ]
 
 
@@ -407,11 +563,22 @@ def test_findings_that_were_tested_are_right_or_wrong_and_counted() -> None:
     (grain,) = (f for f in found(bad, run_result()) if f.mends == "grain")
     assert held(bad, grain) is None
     assert judged_words(bad, grain) == ""
-    tested = failing({}, {"grain": OVER["grain"]}, values={"samples.max": (grain.changes["samples.max"],)})
+    tested = failing(
+        {}, {"grain": OVER["grain"]}, values={"samples.max": (grain.changes["samples.max"],)}
+    )
     assert held(tested, grain) is True
     assert judged_words(tested, grain) == "measured: as expected, it is acceptable"
-    slow = failing({"scene.keep_built": False}, {}, values={"scene.keep_built": (True,)}, seconds={"build": 4.0})
-    (cold,) = (f for f in found(slow, run_result(seconds={"build": 4.0})) if "scene.keep_built" in f.changes)
+    slow = failing(
+        {"scene.keep_built": False},
+        {},
+        values={"scene.keep_built": (True,)},
+        seconds={"build": 4.0},
+    )
+    (cold,) = (
+        f
+        for f in found(slow, run_result(seconds={"build": 4.0}))
+        if "scene.keep_built" in f.changes
+    )
     assert held(slow, cold) is False, "its trial takes as long here"
     assert score_words(slow, [cold]) == "0 of 1 findings that were tested came out as expected"
     assert score_words(slow, [grain]) == ""

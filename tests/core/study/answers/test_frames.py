@@ -1,4 +1,5 @@
-"""Frames of a sequence: which are measured, what the whole is forecast to take, and runs that never mix with the study's."""
+"""Frames of a sequence: which are measured, what the whole is forecast to take, and runs that never
+mix with the study's."""
 
 from dataclasses import replace
 from datetime import datetime
@@ -14,8 +15,18 @@ from swift_sample.core.picture.exr import read_exr
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.study.answers.acceptance import ACCEPTABLE
-from swift_sample.core.study.answers.frames import RUNS, FrameResult, FrameResults, Judged, collect_frames
-from swift_sample.core.study.answers.frames_report import forecast_as_data, forecast_sentences, shared
+from swift_sample.core.study.answers.frames import (
+    RUNS,
+    FrameResult,
+    FrameResults,
+    Judged,
+    collect_frames,
+)
+from swift_sample.core.study.answers.frames_report import (
+    forecast_as_data,
+    forecast_sentences,
+    shared,
+)
 from swift_sample.core.study.log.store import create_study, look_at_study
 from swift_sample.core.study.measuring.driver import Driver
 from swift_sample.core.study.measuring.notices import Notice, StepStarted
@@ -60,9 +71,15 @@ def test_frames_are_kept_in_the_plan(tiny_study: Study) -> None:
     assert plan_from_toml(plan_as_toml(study), Path("study.toml")) == study
 
 
-def row(frame: int, seconds: float, build: float = 0.0, ready: float = 0.0, grain: float | None = None) -> FrameResult:
+def row(
+    frame: int, seconds: float, build: float = 0.0, ready: float = 0.0, grain: float | None = None
+) -> FrameResult:
     return FrameResult(
-        frame, Figure(seconds, 0.9 * seconds, 1.1 * seconds), build, ready, Figure(grain, grain, grain) if grain else None
+        frame,
+        Figure(seconds, 0.9 * seconds, 1.1 * seconds),
+        build,
+        ready,
+        Figure(grain, grain, grain) if grain else None,
     )
 
 
@@ -76,16 +93,27 @@ def test_a_steady_rise_is_forecast_exactly() -> None:
     assert forecast.built_once.value == pytest.approx(16.5 - 10 * 0.5)
     assert (forecast.worst.frame, forecast.flicker_at_least) == (10, pytest.approx(2.0 * 2**0.5))
     # Three frames stand for 3, 5 and 3 of the eleven; 95 % reaches are a tenth of each.
-    assert forecast.built_anew.high - 16.5 == pytest.approx((0.3**2 + 0.75**2 + 0.6**2) ** 0.5, rel=0.02)
-    bent = replace(found, by_configuration={BASE: (row(0, 1.0), row(5, 3.0), row(10, 2.0))}).forecast(BASE)
+    assert forecast.built_anew.high - 16.5 == pytest.approx(
+        (0.3**2 + 0.75**2 + 0.6**2) ** 0.5, rel=0.02
+    )
+    bent = replace(
+        found, by_configuration={BASE: (row(0, 1.0), row(5, 3.0), row(10, 2.0))}
+    ).forecast(BASE)
     wide = bent.built_anew
     narrow = forecast.built_anew
-    assert wide.high - wide.value > 3 * (narrow.high - narrow.value), "what lies between is less sure"
+    assert wide.high - wide.value > 3 * (narrow.high - narrow.value), (
+        "what lies between is less sure"
+    )
 
 
 def test_a_kept_scene_is_built_for_every_frame_or_once() -> None:
-    forecast = FrameResults(FramePlan(0, 1, 2), {BASE: (row(0, 1.0, ready=3.0), row(1, 1.0, ready=3.0))}).forecast(BASE)
-    assert (forecast.built_anew.value, forecast.built_once.value) == (pytest.approx(8.0), pytest.approx(5.0))
+    forecast = FrameResults(
+        FramePlan(0, 1, 2), {BASE: (row(0, 1.0, ready=3.0), row(1, 1.0, ready=3.0))}
+    ).forecast(BASE)
+    assert (forecast.built_anew.value, forecast.built_once.value) == (
+        pytest.approx(8.0),
+        pytest.approx(5.0),
+    )
     assert FrameResults(FramePlan(0, 1, 2), {BASE: (row(0, 1.0),)}).forecast(BASE) is None
 
 
@@ -95,16 +123,26 @@ def test_machines_share_a_sequence_but_not_a_frame() -> None:
 
 
 def test_words_and_data_say_the_same() -> None:
-    found = FrameResults(FramePlan(0, 10, 2), {BASE: (row(0, 1.0, 0.5), row(10, 1.0, 0.5, grain=1.0))})
+    found = FrameResults(
+        FramePlan(0, 10, 2), {BASE: (row(0, 1.0, 0.5), row(10, 1.0, 0.5, grain=1.0))}
+    )
     friday = datetime(2026, 11, 27, 23, 59, 58)
     lines = forecast_sentences(found, {BASE: "base"}, 2, friday)
     data = forecast_as_data(found, {BASE: "base"}, 2)
     assert lines[0].startswith("base: 11 frames take 5.5 s (")
     assert "on 2 machines" in lines[0]
-    assert lines[3] == "  if started now, it is done Saturday 28 November, 00:00, at the latest Saturday 28 November, 00:00"
+    assert lines[3] == (
+        "  if started now, it is done Saturday 28 November, 00:00, at the latest Saturday 28 "
+        "November, 00:00"
+    )
     assert lines[4] == "  grain alone flickers by 1.4 levels at the grainiest frame"
-    judged = replace(found, judged={BASE: Judged(10, "not acceptable", Figure(1.2, 1.1, 1.3), "grain 2.4 of 2.0")})
-    assert "  at its grainiest, frame 10: not acceptable, grain 2.4 of 2.0" in forecast_sentences(judged, {BASE: "base"})
+    judged = replace(
+        found,
+        judged={BASE: Judged(10, "not acceptable", Figure(1.2, 1.1, 1.3), "grain 2.4 of 2.0")},
+    )
+    assert "  at its grainiest, frame 10: not acceptable, grain 2.4 of 2.0" in forecast_sentences(
+        judged, {BASE: "base"}
+    )
     assert forecast_as_data(judged, {BASE: "base"})["base"]["judged"]["frame"] == 10
     assert data["base"]["forecast"]["seconds_built_anew"]["value"] == pytest.approx(5.5)
     assert forecast_sentences(replace(found, by_configuration={}), {BASE: "base"}) == [
@@ -112,7 +150,9 @@ def test_words_and_data_say_the_same() -> None:
     ]
 
 
-def test_frames_are_measured_apart_from_the_study(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_frames_are_measured_apart_from_the_study(
+    driver: Driver, monkeypatch: pytest.MonkeyPatch
+) -> None:
     plan = FramePlan(0, 30, 2)
     notices = []
     base = driver.state.plan.base
@@ -131,7 +171,9 @@ def test_frames_are_measured_apart_from_the_study(driver: Driver, monkeypatch: p
     assert found.left == 0
     grains = {one.frame: one.grain.value for one in found.by_configuration[other]}
     hardest = max(grains, key=lambda frame: grains[frame])
-    assert {one.frame for one in found.judged.values()} == {hardest}, "the limits are judged where the pick is grainiest"
+    assert {one.frame for one in found.judged.values()} == {hardest}, (
+        "the limits are judged where the pick is grainiest"
+    )
     assert set(found.judged) == set(wanted)
     assert any(isinstance(s, ReferenceStep) for s in steps)
     for one in found.judged.values():
@@ -151,15 +193,21 @@ def test_frames_are_measured_apart_from_the_study(driver: Driver, monkeypatch: p
                 for name in driver.state.at(place).pictures[trial.appearance]
             ]
 
-            assert one.grain.value == pytest.approx(np.var(levels, axis=0, ddof=1).mean() ** 0.5, rel=1e-3)
+            assert one.grain.value == pytest.approx(
+                np.var(levels, axis=0, ddof=1).mean() ** 0.5, rel=1e-3
+            )
 
-    assert len({run.place for records in driver.state.records.values() for run in records.runs}) == 2
+    assert (
+        len({run.place for records in driver.state.records.values() for run in records.runs}) == 2
+    )
     assert driver.state.plan.frame == 0, "the plan's own frame stays in hand"
     notices.clear()
     assert driver.run_here(Framing(plan, wanted)).finished
     assert not any(isinstance(n, StepStarted) for n in notices)
     monkeypatch.setitem(KINDS, "grain", replace(KINDS["grain"], version=99))  # another formula
-    driver.state.__dict__.pop("wanting", None)  # a formula changes only while the program is not running
+    driver.state.__dict__.pop(
+        "wanting", None
+    )  # a formula changes only while the program is not running
     found = collect_frames(driver.state, plan, wanted)
     assert {one.grain for rows in found.by_configuration.values() for one in rows} == {None}
     assert driver.run_here(Framing(plan, wanted)).finished
@@ -173,7 +221,9 @@ def test_a_still_has_no_frames_to_forecast(tmp_path: Path, tiny_study: Study, ca
     path = tmp_path / "still.study"
     create_study(path, replace(tiny_study, scene=str(scene)))
     assert run(["frames", str(path), "--last", "8", "--count", "2"]) == 2
-    assert "so that every frame takes as long as the one that is measured" in capsys.readouterr().err
+    assert (
+        "so that every frame takes as long as the one that is measured" in capsys.readouterr().err
+    )
 
 
 def test_frames_from_the_command_line(study_path: Path, capsys) -> None:

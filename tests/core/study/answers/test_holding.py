@@ -39,7 +39,11 @@ SMALL = (160, 90)
 
 
 def here() -> Happenings:
-    return measured(STUDY, {BASE: [10.0] * 3, FEW: [5.0] * 3, FEWER: [5.5] * 3}, dict.fromkeys((BASE, FEW, FEWER), GOOD))
+    return measured(
+        STUDY,
+        {BASE: [10.0] * 3, FEW: [5.0] * 3, FEWER: [5.5] * 3},
+        dict.fromkeys((BASE, FEW, FEWER), GOOD),
+    )
 
 
 def compared(seconds: dict[Configuration, float], grain: Range = (1.0, 0.9, 1.1)):
@@ -61,7 +65,8 @@ def compared(seconds: dict[Configuration, float], grain: Range = (1.0, 0.9, 1.1)
 
 
 def test_what_was_checked_elsewhere_is_not_what_was_measured_before() -> None:
-    """A size at which one trial was rendered last; at a third size, that of all trials is the one to go back to."""
+    """A size at which one trial was rendered last; at a third size, that of all trials is the one
+    to go back to."""
     made = Happenings(replace(STUDY, size=SMALL))
     made.run(BASE, 2.5, 0, at="2026-01-03T03:04:05.000+00:00")
     made.state = Elsewhere(STUDY.size, 0, ()).state(made.state)
@@ -83,14 +88,36 @@ def test_base_pick_and_runners_up_are_looked_at() -> None:
     ("seconds", "grain", "verdict", "words"),
     [
         ({BASE: 2.5, FEW: 1.25, FEWER: 1.38}, (1.0, 0.9, 1.1), HOLDS, "the order stays"),
-        ({BASE: 2.5, FEW: 1.9, FEWER: 1.38}, (1.0, 0.9, 1.1), DOES_NOT, "50 samples is not faster there than 45 samples"),
+        (
+            {BASE: 2.5, FEW: 1.9, FEWER: 1.38},
+            (1.0, 0.9, 1.1),
+            DOES_NOT,
+            "50 samples is not faster there than 45 samples",
+        ),
         ({BASE: 2.5, FEW: 0.5, FEWER: 1.38}, (1.0, 0.9, 1.1), DOES_NOT, "it is 5.0× "),
-        ({BASE: 2.5, FEW: 1.25, FEWER: 1.38}, (3.0, 2.9, 3.1), DOES_NOT, "50 samples is not acceptable there: grain 3.0"),
-        ({BASE: 2.5, FEW: 1.25, FEWER: 1.25}, (1.0, 0.9, 1.1), CANNOT_TELL, "50 samples and 45 samples cannot be told apart"),
-        ({BASE: 2.5, FEW: 1.25}, (1.0, 0.9, 1.1), CANNOT_TELL, "not everything was measured there yet"),
+        (
+            {BASE: 2.5, FEW: 1.25, FEWER: 1.38},
+            (3.0, 2.9, 3.1),
+            DOES_NOT,
+            "50 samples is not acceptable there: grain 3.0",
+        ),
+        (
+            {BASE: 2.5, FEW: 1.25, FEWER: 1.25},
+            (1.0, 0.9, 1.1),
+            CANNOT_TELL,
+            "50 samples and 45 samples cannot be told apart",
+        ),
+        (
+            {BASE: 2.5, FEW: 1.25},
+            (1.0, 0.9, 1.1),
+            CANNOT_TELL,
+            "not everything was measured there yet",
+        ),
     ],
 )
-def test_it_says_whether_order_and_factors_stay(seconds, grain: Range, verdict: str, words: str) -> None:
+def test_it_says_whether_order_and_factors_stay(
+    seconds, grain: Range, verdict: str, words: str
+) -> None:
     found = compared(seconds, grain)
     assert (found.verdict, words in "; ".join(found.reasons)) == (verdict, True), found.reasons
     assert sentences(found, BASE)[0].startswith(f"at 160x90, frame 0: {verdict}: ")
@@ -114,14 +141,20 @@ def test_it_is_measured_as_any_place_is() -> None:
 
 
 def test_watch_areas_stand_in_the_same_part_of_the_picture() -> None:
-    study = replace(STUDY, areas=(WatchArea("jar", 100, 60, 50, 30), WatchArea("edge", 310, 170, 10, 10)))
+    study = replace(
+        STUDY, areas=(WatchArea("jar", 100, 60, 50, 30), WatchArea("edge", 310, 170, 10, 10))
+    )
     plan = Elsewhere(SMALL, 0, (BASE, FEW)).plan(study)
-    assert [(a.x, a.y, a.width, a.height) for a in plan.areas] == [(50, 30, 25, 15), (155, 85, 5, 5)]
+    assert [(a.x, a.y, a.width, a.height) for a in plan.areas] == [
+        (50, 30, 25, 15),
+        (155, 85, 5, 5),
+    ]
     assert plan.planned() == [BASE, FEW]
 
 
 def test_what_was_measured_elsewhere_is_found_again() -> None:
-    """Every other size and frame of this scene; not where only a part was measured, nor another version of the scene."""
+    """Every other size and frame of this scene; not where only a part was measured, nor another
+    version of the scene."""
     made = here()
     own = made.state
     elsewhere = Elsewhere(SMALL, 3, candidates(collect(made.state)))
@@ -151,7 +184,8 @@ def test_what_was_measured_elsewhere_is_found_again() -> None:
 
 
 def test_an_answer_of_another_size_is_found_again_when_the_study_is_opened(driver: Driver) -> None:
-    """The driver keeps what a place of another size is, so that the window and the report know the answer."""
+    """The driver keeps what a place of another size is, so that the window and the report know the
+    answer."""
     base = driver.state.plan.base
     assert driver.run_here(Sweeping()).finished
     plan = driver.state.plan

@@ -10,7 +10,12 @@ from swift_sample.cli import run
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.records import Samples
-from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED, small_picture_words
+from swift_sample.core.study.answers.acceptance import (
+    ACCEPTABLE,
+    NOT_ACCEPTABLE,
+    UNDECIDED,
+    small_picture_words,
+)
 from swift_sample.core.study.answers.guidance import without_pick
 from swift_sample.core.study.answers.results import CLEANER_TIMES, Results, collect
 from swift_sample.core.study.answers.verdict_runs import MOST_TO_DECIDE, one_pixel, upper_end
@@ -27,7 +32,9 @@ PIXEL = 1e6 / (112 * 63)
 RECORD = record_of(1.0, samples=Samples(mean=192, min=192, max=192, share_at_max=1.0, min_used=16))
 
 
-def with_strays(value: float, low: float, high: float, runs: int = 3, samples: int = 96, study: Study = SMALL) -> Happenings:
+def with_strays(
+    value: float, low: float, high: float, runs: int = 3, samples: int = 96, study: Study = SMALL
+) -> Happenings:
     """The base with so many stray pixels a picture, and a reference of so many samples."""
     made = Happenings(study)
     made.reference(samples, floor=0.1, chunks=3)
@@ -39,7 +46,8 @@ def with_strays(value: float, low: float, high: float, runs: int = 3, samples: i
 
 
 def test_a_render_is_not_judged_by_a_reference_that_is_no_cleaner() -> None:
-    """U2: one pixel was off in all renders, of up to 27 times the samples of the reference, which was wrong in it."""
+    """U2: one pixel was off in all renders, of up to 27 times the samples of the reference, which
+    was wrong in it."""
     results = collect(with_strays(3.0, 2.0, 4.5).state)
     (base,) = results.trials
     assert base.verdict == UNDECIDED
@@ -66,17 +74,23 @@ def test_the_reference_grows_where_it_is_doubted_and_only_there() -> None:
     assert not isinstance(Sweeping().propose(made.state, 0.0).step, ReferenceStep)
 
 
-def test_a_limit_of_less_than_a_pixel_is_said_to_be(tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
+def test_a_limit_of_less_than_a_pixel_is_said_to_be(
+    tmp_path: Path, capsys: pytest.CaptureFixture
+) -> None:
     """U5: 20 per million was shown as 142, unexplained."""
     (words,) = small_picture_words(SMALL)
     assert words == (
-        "stray pixels: 20 per million are 0.1 pixels here, less than one; one a render counts as the limit, and 3 renders "
+        "stray pixels: 20 per million are 0.1 pixels here, less than one; one a render counts as "
+        "the limit, and 3 renders "
         "without any show that it is kept"
     )
 
     assert small_picture_words(replace(SMALL, size=(640, 360))) == ()
     jar = WatchArea("jar", 0, 0, 20, 20)
-    assert "pixels in jar, less than one" in small_picture_words(replace(SMALL, size=(640, 360), areas=(jar,)))[0]
+    assert (
+        "pixels in jar, less than one"
+        in small_picture_words(replace(SMALL, size=(640, 360), areas=(jar,)))[0]
+    )
     path = create_study(tmp_path / "a.study", SMALL)
     assert run(["limit", str(path), "grain", "3"]) == 0
     assert words in capsys.readouterr().err
@@ -85,14 +99,19 @@ def test_a_limit_of_less_than_a_pixel_is_said_to_be(tmp_path: Path, capsys: pyte
 
 
 @pytest.mark.parametrize(("runs", "strays"), [(3, 1), (4, 1), (6, 2)])
-def test_an_open_limit_on_single_pixels_gets_the_runs_that_decide_it(runs: int, strays: int) -> None:
-    """U5: two runs, and at most three more, could never tell; a pick that was twice as slow stayed."""
+def test_an_open_limit_on_single_pixels_gets_the_runs_that_decide_it(
+    runs: int, strays: int
+) -> None:
+    """U5: two runs, and at most three more, could never tell; a pick that was twice as slow
+    stayed."""
     share = strays / runs
     state = with_strays(share, 0.01, 3.0, runs=runs, samples=CLEANER_TIMES * 192).state
     results = collect(state)
     assert results.trials[0].verdict == UNDECIDED
     figure = Figure(share, 0.01, 3.0)
-    enough = next(k for k in range(runs, 99) if upper_end("stray_pixels", figure, runs, k, PIXEL, SMALL) <= 1)
+    enough = next(
+        k for k in range(runs, 99) if upper_end("stray_pixels", figure, runs, k, PIXEL, SMALL) <= 1
+    )
     assert one_pixel("stray_pixels", PIXEL, SMALL) == pytest.approx(1.0)
 
     if enough <= MOST_TO_DECIDE:
@@ -102,8 +121,8 @@ def test_an_open_limit_on_single_pixels_gets_the_runs_that_decide_it(runs: int, 
 
 
 def test_nothing_stays_undecided_for_ever() -> None:
-    """Renders with a third of a stray pixel each, measured for as long as more runs are asked for: they end decided, or at
-    the most runs that are spent on it."""
+    """Renders with a third of a stray pixel each, measured for as long as more runs are asked for:
+    they end decided, or at the most runs that are spent on it."""
     rng = np.random.default_rng(3)
     from swift_sample.core.measure.counts import count_interval
 
@@ -132,8 +151,18 @@ def failing_shift(low: float, high: float) -> Results:
         base=configured({"samples.max": 8, "bounces.total": 4}),
         limits=Limits(grain=4.0, grain_worst=None, light_shift_worst=None, detail_kept_worst=None),
     )
-    figures = {"grain": (1.0, 0.9, 1.1), "light_shift": (0.9, low, high), "detail_kept": (99.0, 98.9, 99.1)}
-    return collect(measured(study, {study.base: [1.0] * 3}, {study.base: {**figures, "stray_pixels": (0.0, 0.0, 1.0)}}).state)
+    figures = {
+        "grain": (1.0, 0.9, 1.1),
+        "light_shift": (0.9, low, high),
+        "detail_kept": (99.0, 98.9, 99.1),
+    }
+    return collect(
+        measured(
+            study,
+            {study.base: [1.0] * 3},
+            {study.base: {**figures, "stray_pixels": (0.0, 0.0, 1.0)}},
+        ).state
+    )
 
 
 def test_light_that_is_not_known_to_be_missing_is_not_said_to_be() -> None:

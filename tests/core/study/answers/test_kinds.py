@@ -1,4 +1,5 @@
-"""Several machines in one study's results: what is pooled, what is kept apart, and what stands side by side."""
+"""Several machines in one study's results: what is pooled, what is kept apart, and what stands side
+by side."""
 
 from dataclasses import replace
 
@@ -28,9 +29,14 @@ from tests.core.study.states import HERE, Happenings, on_two_machines, only_limi
 
 BASE = configured({"samples.max": 32})
 STUDY = Study(
-    "s", "honey-stall", (64, 36), base=BASE, repeats=2, limits=only_limits(grain=2.0),
+    "s",
+    "honey-stall",
+    (64, 36),
+    base=BASE,
+    repeats=2,
+    limits=only_limits(grain=2.0),
     sweeps=(Sweep("one at a time", {"samples.max": (8, 32), "tiles.size": (8, 64)}),),
-)  # fmt: skip
+)
 CHEAP = BASE.replace({"samples.max": 8})
 SMALL = BASE.replace({"tiles.size": 8})
 GRAIN = {"grain": (1.0, 0.9, 1.1)}
@@ -57,7 +63,9 @@ def test_only_what_measurably_differs_is_kept_apart() -> None:
     assert apart_by_controls(off.state, "machine", "left") == [], "it is the faster one"
     (event,) = apart_by_controls(off.state, "machine", "right")
     assert (event.machine, event.host) == ("machine", "right")
-    assert event.why.startswith("right does not keep their pace: 0.67 times as fast as the others (0.6")
+    assert event.why.startswith(
+        "right does not keep their pace: 0.67 times as fast as the others (0.6"
+    )
     state = off.happen(event)
     assert {run.machine for run in state.results.runs if run.host == "right"} == {"machine@right"}
     assert [pace.verdict for pace in paces_of(state, "machine")] == [OPEN, APART]
@@ -68,8 +76,8 @@ def test_only_what_measurably_differs_is_kept_apart() -> None:
 
 
 def test_equal_machines_are_hardly_ever_kept_apart() -> None:
-    """Three machines with 3 % of scatter, and every twentieth run a third slower, looked at after every control: in 300
-    studies no more than 9 (3 %) lose one."""
+    """Three machines with 3 % of scatter, and every twentieth run a third slower, looked at after
+    every control: in 300 studies no more than 9 (3 %) lose one."""
     rng = np.random.default_rng(5)
     lost = 0
 
@@ -92,7 +100,8 @@ def test_equal_machines_are_hardly_ever_kept_apart() -> None:
 
 
 def test_each_machine_has_neighbours_of_its_own() -> None:
-    """One drifts by a third, the other is steady: what is taken out of the one is not put into the other."""
+    """One drifts by a third, the other is steady: what is taken out of the one is not put into the
+    other."""
     rng = np.random.default_rng(2)
     runs = []
 
@@ -101,13 +110,19 @@ def test_each_machine_has_neighbours_of_its_own() -> None:
         place = number // 2
         drift = 0.3 * np.sin(place / 8) if host == "left" else 0.0
         trial = int(rng.integers(8))
-        runs.append(TimedRun(number, trial, float((1 + trial) * np.exp(drift + 0.01 * rng.normal())), host))
+        runs.append(
+            TimedRun(number, trial, float((1 + trial) * np.exp(drift + 0.01 * rng.normal())), host)
+        )
 
     apart = correct_drift(runs)
     mixed = correct_drift(replace(run, host="") for run in runs)
 
     def scatter(found) -> float:  # type: ignore[no-untyped-def]
-        return float(np.std([np.log(run.seconds / found.factor(run.number) / (1 + run.trial)) for run in runs]))
+        return float(
+            np.std(
+                [np.log(run.seconds / found.factor(run.number) / (1 + run.trial)) for run in runs]
+            )
+        )
 
     assert scatter(apart) < 0.6 * scatter(mixed)
     steady = [apart.factor(run.number) for run in runs if run.host == "right"]
@@ -132,7 +147,9 @@ def test_hands_share_the_runs_and_the_reference() -> None:
     first = given[1]
     in_hand.remove(first, False)
     again = Sweeping().propose(made.state, 0.0, Hand("right", in_hand)).step
-    assert (again.trial.id, again.block) == (first.trial.id, first.block), "what comes back undone is the next again"
+    assert (again.trial.id, again.block) == (first.trial.id, first.block), (
+        "what comes back undone is the next again"
+    )
     made = Happenings(replace(STUDY, repeats=12))
     made.reference(chunks=1, floor=0.1)
     done = {host: [] for host in hosts}
@@ -151,7 +168,10 @@ def test_hands_share_the_runs_and_the_reference() -> None:
     for own in done.values():
         assert own[0]
         others = [k for k, is_base in enumerate(own) if not is_base]
-        assert sum(own) >= sum(len(others) > after for after in (*FIRST_CONTROLS, FIRST_CONTROLS[-1] + RUNS_BETWEEN_CONTROLS))
+        assert sum(own) >= sum(
+            len(others) > after
+            for after in (*FIRST_CONTROLS, FIRST_CONTROLS[-1] + RUNS_BETWEEN_CONTROLS)
+        )
 
     seeds = [(run.trial, run.block) for run in made.state.results.runs if not run.control]
     assert len(set(seeds)) == len(seeds)
@@ -193,11 +213,14 @@ def test_kinds_stand_side_by_side_with_what_holds_on_all() -> None:
     assert here.best["tiles.size"][0] == there.best["tiles.size"][0] == 8
     assert there.best["tiles.size"][1].value == pytest.approx(4.0, rel=0.01)
     both = on_all((here, there))
-    # Cheap is 2.0 and 1.33 times as fast, small tiles 1.11 and 4.0: the first helps most where it helps least.
+    # Cheap is 2.0 and 1.33 times as fast, small tiles 1.11 and 4.0: the first helps most where it
+    # helps least.
     assert both.trial == made.state.trial_of(CHEAP).id
     assert [round(figure.value, 2) for figure in both.factors.values()] == [2.0, 1.33]
     said = kind_sentences((here, there))
-    assert said[-1] == "On all of them 8 samples is acceptable: 2.00, 1.33 times as fast as the base."
+    assert (
+        said[-1] == "On all of them 8 samples is acceptable: 2.00, 1.33 times as fast as the base."
+    )
     data = kinds_as_data((here, there))
     assert [one["runs"] for one in data["machines"]] == [9, 9]
     assert data["on_all"] is not None
@@ -220,5 +243,7 @@ def test_a_run_says_where_it_was_made_for_good() -> None:
     before: list[Run] = list(made.state.results.runs)
     made.happen(HostApart("other", "h-other", "it is slower"))
     moved = [run for run in made.state.results.runs if run.machine == "other@h-other"]
-    assert [replace(run, machine="other") for run in moved] == [run for run in before if run.machine == "other"]
+    assert [replace(run, machine="other") for run in moved] == [
+        run for run in before if run.machine == "other"
+    ]
     assert made.state.results.made_on("other@h-other", "h-other", made.state.base.id) == (9, 3)

@@ -40,12 +40,16 @@ GOOD: dict[str, Range | None] = {"grain": (1.0, 0.9, 1.1)}
 
 
 def results_of(
-    seconds: dict[Configuration, list[float]], figures: dict[Configuration, dict] | None = None, study: Study = STUDY
+    seconds: dict[Configuration, list[float]],
+    figures: dict[Configuration, dict] | None = None,
+    study: Study = STUDY,
 ) -> Results:
     return collect(made_of(seconds, figures, study).state)
 
 
-def made_of(seconds: dict[Configuration, list[float]], figures: dict | None = None, study: Study = STUDY) -> Happenings:
+def made_of(
+    seconds: dict[Configuration, list[float]], figures: dict | None = None, study: Study = STUDY
+) -> Happenings:
     return measured(study, seconds, {**dict.fromkeys(seconds, GOOD), **(figures or {})})
 
 
@@ -64,7 +68,10 @@ def test_the_base_is_picked_where_nothing_is_measurably_faster() -> None:
     other = BASE.replace({"tiles.size": 8})
     results = results_of({BASE: [10.0, 10.1, 9.9], other: [9.95, 10.05, 9.9]})
     assert results.pick().trial.is_base
-    assert "today's settings are the fastest acceptable: 100 samples" in pick_sentences(results, results.pick())[0]
+    assert (
+        "today's settings are the fastest acceptable: 100 samples"
+        in pick_sentences(results, results.pick())[0]
+    )
 
 
 def test_the_next_faster_one_is_measurably_faster() -> None:
@@ -72,7 +79,10 @@ def test_the_next_faster_one_is_measurably_faster() -> None:
     few, fewer = (BASE.replace({"samples.max": n}) for n in (50, 25))
     over = {"grain": (3.0, 2.9, 3.1), "grain_worst": (6.0, 5.0, 7.0)}
     same = few.replace({"light.clamp_indirect": 4.0})
-    results = results_of({BASE: [10.0] * 3, few: [5.0] * 3, same: [4.99] * 3, fewer: [2.5] * 3}, {same: over, fewer: over})
+    results = results_of(
+        {BASE: [10.0] * 3, few: [5.0] * 3, same: [4.99] * 3, fewer: [2.5] * 3},
+        {same: over, fewer: over},
+    )
     pick = results.pick()
     assert pick.next_faster.configuration == fewer
     assert pick.reason == "grain 3.0 of 2.0 levels is over its limit"
@@ -93,22 +103,36 @@ def test_what_each_change_contributes_is_measured_or_said_not_to_be() -> None:
     seconds = {BASE: [12.0] * 3, few: [6.0] * 3, bounced: [9.0] * 3, both: [3.0] * 3}
     results = results_of(seconds)
     found = {one.key: one for one in contributions(results, results.by_effect[both.effective()])}
-    assert found["samples.max"].times_faster.value == pytest.approx(3.0), "beside the same trial with the base's samples"
+    assert found["samples.max"].times_faster.value == pytest.approx(3.0), (
+        "beside the same trial with the base's samples"
+    )
     assert found["bounces.total"].times_faster.value == pytest.approx(2.0)
     assert not found["bounces.total"].alone
     results = results_of({**seconds, more: [2.9] * 3})
     last = {one.key: one for one in contributions(results, results.by_effect[more.effective()])}
     assert last["tiles.size"].times_faster.value == pytest.approx(3.0 / 2.9)
     assert last["samples.max"].times_faster.value == pytest.approx(2.0)
-    assert last["samples.max"].alone, "beside the base: 4 bounces with tiles 8 alone were not measured"
+    assert last["samples.max"].alone, (
+        "beside the base: 4 bounces with tiles 8 alone were not measured"
+    )
     results = results_of({BASE: [12.0] * 3, both: [3.0] * 3})
-    assert {one.times_faster for one in contributions(results, results.by_effect[both.effective()])} == {None}
+    assert {
+        one.times_faster for one in contributions(results, results.by_effect[both.effective()])
+    } == {None}
     assert "4 bounces not measured on its own" in "\n".join(pick_sentences(results, results.pick()))
 
 
 def test_the_edge_of_what_was_tried_is_told() -> None:
-    study = Study("s", "honey-stall", base=BASE, limits=LIMITS, sweeps=(Sweep("one at a time", {"samples.max": (50, 75)}),))
-    results = results_of({BASE: [10.0] * 3, BASE.replace({"samples.max": 50}): [5.0] * 3}, study=study)
+    study = Study(
+        "s",
+        "honey-stall",
+        base=BASE,
+        limits=LIMITS,
+        sweeps=(Sweep("one at a time", {"samples.max": (50, 75)}),),
+    )
+    results = results_of(
+        {BASE: [10.0] * 3, BASE.replace({"samples.max": 50}): [5.0] * 3}, study=study
+    )
     assert edges(results, results.pick().trial) == ("samples.max",)
     words = pick_sentences(results, results.pick())
     assert words[0].startswith("so far, 2 of 3 trials measured: 5.0 s ± ")
@@ -124,11 +148,16 @@ def test_the_headline_carries_its_intervals() -> None:
 
 
 def test_one_run_rejects_nothing_but_what_is_beyond_any_doubt() -> None:
-    """A search dropped a trial for good after one run for "light shift 2.5" where twelve runs say 1.2."""
+    """A search dropped a trial for good after one run for "light shift 2.5" where twelve runs say
+    1.2."""
     few = BASE.replace({"samples.max": 50})
 
     def verdict_of(grain: Range, runs: int) -> str:
-        return results_of({BASE: [10.0] * 3, few: [5.0] * runs}, {few: {"grain": grain}}).trials[1].verdict
+        return (
+            results_of({BASE: [10.0] * 3, few: [5.0] * runs}, {few: {"grain": grain}})
+            .trials[1]
+            .verdict
+        )
 
     assert verdict_of((2.6, 2.4, 2.8), 1) == UNDECIDED
     assert verdict_of((2.6, 2.4, 2.8), 2) == NOT_ACCEPTABLE
@@ -137,9 +166,12 @@ def test_one_run_rejects_nothing_but_what_is_beyond_any_doubt() -> None:
 
 
 def test_no_worse_than_today_lets_the_base_pass_everywhere_and_compares_in_pairs() -> None:
-    """With a watch area, whose limit was the whole picture's error, the base itself was not acceptable."""
+    """With a watch area, whose limit was the whole picture's error, the base itself was not
+    acceptable."""
     area = WatchArea("jar", 0, 0, 8, 8)
-    study = Study("s", "honey-stall", base=BASE, limits=LIMITS, areas=(area,), no_worse_than_base=True)
+    study = Study(
+        "s", "honey-stall", base=BASE, limits=LIMITS, areas=(area,), no_worse_than_base=True
+    )
     same, worse, open_ = (BASE.replace({"samples.max": n}) for n in (90, 50, 80))
     seconds = {BASE: [10.0] * 3, same: [9.0] * 3, worse: [5.0] * 3, open_: [8.0] * 3}
 
@@ -150,14 +182,23 @@ def test_no_worse_than_today_lets_the_base_pass_everywhere_and_compares_in_pairs
         open_: {"grain": (3.0, 2.9, 3.1), "grain@jar": (9.5, 8.5, 10.5)},
     }
     results = results_of(seconds, figures, study)
-    assert [t.verdict for t in results.trials] == [ACCEPTABLE, ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED]
+    assert [t.verdict for t in results.trials] == [
+        ACCEPTABLE,
+        ACCEPTABLE,
+        NOT_ACCEPTABLE,
+        UNDECIDED,
+    ]
     assert results.wanted["grain@jar"] == pytest.approx(9.9), "a tenth more is taken for none"
-    assert pick_as_data(results, results.pick())["limits"]["grain@jar"] == pytest.approx(9.9), "what is in force is told"
+    assert pick_as_data(results, results.pick())["limits"]["grain@jar"] == pytest.approx(9.9), (
+        "what is in force is told"
+    )
 
 
 def test_without_a_pick_there_is_a_next_step() -> None:
     """The default search on the demo ended with nothing and no help."""
-    made = made_of({BASE: [10.0] * 3}, {BASE: {"grain": (4.0, 3.9, 4.1), "grain_worst": (8.0, 7.0, 9.0)}})
+    made = made_of(
+        {BASE: [10.0] * 3}, {BASE: {"grain": (4.0, 3.9, 4.1), "grain_worst": (8.0, 7.0, 9.0)}}
+    )
     results = collect(made.state)
     curve = {25: 8.0, 50: 5.7, 100: 4.0}
     found = without_pick(results, lambda number: record_of(10.0, grain_by_samples=curve))
@@ -173,8 +214,13 @@ def test_without_a_pick_there_is_a_next_step() -> None:
 def test_samples_needed_follow_the_record_and_say_how_sure_they_are() -> None:
     steep = record_of(1.0, grain_by_samples={25: 8.0, 50: 5.66, 100: 4.0})
     flat = record_of(1.0, grain_by_samples={25: 6.06, 50: 4.92, 100: 4.0})
-    wanted = [samples_needed(BASE, Figure(4.0, 3.8, 4.2), 2.0, fall_of(BASE, record)) for record in (steep, flat)]
-    assert wanted[0].value == pytest.approx(400, rel=0.02), "grain that falls with the root of samples"
+    wanted = [
+        samples_needed(BASE, Figure(4.0, 3.8, 4.2), 2.0, fall_of(BASE, record))
+        for record in (steep, flat)
+    ]
+    assert wanted[0].value == pytest.approx(400, rel=0.02), (
+        "grain that falls with the root of samples"
+    )
     assert wanted[1].value == pytest.approx(1014, rel=0.03), "this one falls by the power of 0.3"
     assert all(one.low < one.value < one.high for one in wanted)
     unknown = samples_needed(BASE, Figure(4.0, 3.8, 4.2), 2.0, fall_of(BASE, None))
@@ -187,9 +233,23 @@ def kept_and_cold(renders: int, ready: float = 4.0) -> Results:
     made = Happenings(study)
 
     for block in range(3):
-        told = {"load": 2.0, "textures": 1.0, "build": 1.0, "sampling": 6.0, "total": 10.0, "first_picture": 4.5}
+        told = {
+            "load": 2.0,
+            "textures": 1.0,
+            "build": 1.0,
+            "sampling": 6.0,
+            "total": 10.0,
+            "first_picture": 4.5,
+        }
         made.run(BASE, record_of(10.0, told), block)
-        warm = {"load": 0.0, "textures": 0.0, "build": 0.0, "sampling": 6.0, "total": 6.0, "first_picture": 0.5}
+        warm = {
+            "load": 0.0,
+            "textures": 0.0,
+            "build": 0.0,
+            "sampling": 6.0,
+            "total": 6.0,
+            "first_picture": 0.5,
+        }
         made.run(kept, record_of(6.0, warm, ready_seconds=ready if block == 0 else 0.0), block)
 
     made.happen(TrialChosen(made.state.here, kept.identity_values(), "kept"))
@@ -198,7 +258,8 @@ def kept_and_cold(renders: int, ready: float = 4.0) -> Results:
 
 
 def test_what_opening_takes_is_shared_among_the_renders_of_an_opening() -> None:
-    """ "3.2x faster: scene kept" was said of a still, whose only render takes as long as the base's."""
+    """ "3.2x faster: scene kept" was said of a still, whose only render takes as long as the
+    base's."""
     once = kept_and_cold(1)
     often = kept_and_cold(20)
     assert once.trials[1].seconds.value == pytest.approx(10.0)
@@ -207,7 +268,9 @@ def test_what_opening_takes_is_shared_among_the_renders_of_an_opening() -> None:
     assert not often.pick().trial.is_base
     words = "\n".join(pick_sentences(often, often.pick()))
     assert "cold 10.0 s, the first render after opening; warm 6.0 s, every later one" in words
-    assert kept_and_cold(1, ready=0.0).trials[1].seconds.value == pytest.approx(10.0), "made ready for an earlier trial"
+    assert kept_and_cold(1, ready=0.0).trials[1].seconds.value == pytest.approx(10.0), (
+        "made ready for an earlier trial"
+    )
 
 
 def test_the_first_picture_has_limits_and_a_pick_of_its_own() -> None:
@@ -215,17 +278,27 @@ def test_the_first_picture_has_limits_and_a_pick_of_its_own() -> None:
     figures = {few: {"grain": (3.0, 2.9, 3.1)}}
     study = replace(STUDY, first_picture_limits=only_limits(grain=8.0))
     final = results_of({BASE: [10.0] * 3, few: [5.0] * 3}, figures, study)
-    first = collect(made_of({BASE: [10.0] * 3, few: [5.0] * 3}, figures, replace(study, goal="first-picture")).state)
+    first = collect(
+        made_of(
+            {BASE: [10.0] * 3, few: [5.0] * 3}, figures, replace(study, goal="first-picture")
+        ).state
+    )
     assert final.pick().trial.is_base
     assert first.pick().trial.configuration == few
     assert other_goal_words(first).startswith("for the first picture the pick is 50 samples: 0.5")
-    assert other_goal_words(final).startswith("for the final render the pick is today's settings: 10.0 s ±")
-    assert replace(study, goal="first-picture").with_goal_limits(only_limits(grain=4.0)).limits == LIMITS
+    assert other_goal_words(final).startswith(
+        "for the final render the pick is today's settings: 10.0 s ±"
+    )
+    assert (
+        replace(study, goal="first-picture").with_goal_limits(only_limits(grain=4.0)).limits
+        == LIMITS
+    )
     assert plan_from_data(plan_as_data(study), Path("study.toml")) == study
 
 
 def test_a_trial_of_which_a_part_is_known_is_not_called_the_closest() -> None:
-    """After one denoised run each, "closest: 1 bounce" was said of a picture whose light shift nobody knew yet."""
+    """After one denoised run each, "closest: 1 bounce" was said of a picture whose light shift
+    nobody knew yet."""
     few = BASE.replace({"samples.max": 50})
     study = replace(STUDY, limits=only_limits(grain=2.0, light_shift=1.0))
     over: dict[str, Range | None] = {"grain": (3.0, 2.9, 3.1), "light_shift": (0.5, 0.4, 0.6)}
@@ -246,7 +319,10 @@ def test_what_is_open_is_not_asked_samples_of_as_if_it_were_over() -> None:
     """ "It needs about 1627 samples (1 to 16789)" was said of a figure that may be inside."""
     made = made_of({BASE: [10.0] * 3}, {BASE: {"grain": (1.9, 1.7, 2.3)}})
     found = without_pick(collect(made.state), lambda number: None)
-    assert found.words == "whether its grain is inside is open; half as many samples again would be surer"
+    assert (
+        found.words
+        == "whether its grain is inside is open; half as many samples again would be surer"
+    )
     assert found.proposal["samples.max"] == 150
 
 
@@ -256,7 +332,14 @@ def prepared_and_plain(cold: float = 0.36) -> Results:
     made = Happenings(replace(STUDY, renders_per_opening=1))
 
     for block in range(3):
-        told = {"load": 0.1, "textures": 0.36, "build": 0.03, "sampling": 0.03, "total": 0.52, "first_picture": 0.5}
+        told = {
+            "load": 0.1,
+            "textures": 0.36,
+            "build": 0.03,
+            "sampling": 0.03,
+            "total": 0.52,
+            "first_picture": 0.5,
+        }
         made.run(BASE, record_of(0.52, told), block)
         warm = {**told, "textures": 0.0, "total": 0.16}
         made.run(prepared, record_of(0.16, warm, ready_seconds=cold if block == 0 else 0.0), block)
@@ -267,8 +350,8 @@ def prepared_and_plain(cold: float = 0.36) -> Results:
 
 
 def test_what_stays_on_disk_is_paid_once_and_not_by_every_render() -> None:
-    """U6: all converting was charged to one render, though the files stay for good: "1.5x slower than base, not as expected"
-    was said of what is three times as fast."""
+    """U6: all converting was charged to one render, though the files stay for good: "1.5x slower
+    than base, not as expected" was said of what is three times as fast."""
     results = prepared_and_plain()
     pick = results.pick()
     assert pick.trial.configuration["textures.prepared"]
@@ -276,7 +359,10 @@ def test_what_stays_on_disk_is_paid_once_and_not_by_every_render() -> None:
     assert pick.trial.times_faster.value == pytest.approx(3.25, rel=0.01)
     assert pick.trial.preparing_seconds == pytest.approx(0.36)
     words = "\n".join(pick_sentences(results, pick))
-    assert "cold 0.52 s, once for good: what it prepares stays on disk; warm 0.16 s, every later render" in words
+    assert (
+        "cold 0.52 s, once for good: what it prepares stays on disk; warm 0.16 s, every later "
+        "render"
+    ) in words
     assert cache_words(results.base) == ""
     again = prepared_and_plain(cold=0.0)
     assert again.trials[1].first_render_seconds is None, "found on disk, nobody had to make it"
@@ -284,14 +370,26 @@ def test_what_stays_on_disk_is_paid_once_and_not_by_every_render() -> None:
 
 def test_what_nobody_varies_is_said_where_most_of_the_time_goes_there() -> None:
     """U6: the search swept samples, which were 6 % of the time, and said nothing of textures."""
-    textures = {"load": 0.1, "textures": 0.36, "build": 0.03, "sampling": 0.03, "total": 0.52, "first_picture": 0.5}
+    textures = {
+        "load": 0.1,
+        "textures": 0.36,
+        "build": 0.03,
+        "sampling": 0.03,
+        "total": 0.52,
+        "first_picture": 0.5,
+    }
     study = replace(STUDY, base=BASE, sweeps=(Sweep("one at a time", {"samples.max": (8, 16)}),))
     made = measured(study, {BASE: [record_of(0.52, textures)] * 3}, {BASE: GOOD})
     words = made.snapshot().untouched_words
     assert words.startswith("Converting textures takes 0.36 s, 69% of every render")
     assert words.endswith("Nothing that is tried acts on it; try textures prepared.")
     varied = replace(study, sweeps=(Sweep("one at a time", {"textures.prepared": (False, True)}),))
-    assert measured(varied, {BASE: [record_of(0.52, textures)] * 3}, {BASE: GOOD}).snapshot().untouched_words == ""
+    assert (
+        measured(varied, {BASE: [record_of(0.52, textures)] * 3}, {BASE: GOOD})
+        .snapshot()
+        .untouched_words
+        == ""
+    )
     advised = Searching(made.records.get, renderer=RENDERER)._advised_changes(collect(made.state))
     assert {"textures.prepared": True} in advised
     assert True in widened(collect(made.state), None, advised)["textures.prepared"]
@@ -299,14 +397,24 @@ def test_what_nobody_varies_is_said_where_most_of_the_time_goes_there() -> None:
 
 def test_what_a_pilot_shows_to_be_dear_is_tried_first() -> None:
     """U6: it was 38 to 74 % of these renders, and not among what is tried first."""
-    told = {"load": 0.1, "textures": 0.36, "build": 0.03, "sampling": 0.03, "denoise": 0.0, "write": 0.0, "total": 0.52}
+    told = {
+        "load": 0.1,
+        "textures": 0.36,
+        "build": 0.03,
+        "sampling": 0.03,
+        "denoise": 0.0,
+        "write": 0.0,
+        "total": 0.52,
+    }
     dear = Pilot(STUDY, record_of(0.52, told, size=STUDY.size)).dear(RENDERER)
     assert {"textures.prepared": True} in [dict(finding.changes) for finding in dear]
     offered = with_dear(suggestions(BASE), BASE, dear)
     first = {one.key: one for one in offered if one.first}
     assert first["textures.prepared"].values == (False, True)
     assert "69% of every render" in first["textures.prepared"].why
-    cheap = Pilot(STUDY, record_of(0.52, {**told, "textures": 0.02, "sampling": 0.37}, size=STUDY.size)).dear(RENDERER)
+    cheap = Pilot(
+        STUDY, record_of(0.52, {**told, "textures": 0.02, "sampling": 0.37}, size=STUDY.size)
+    ).dear(RENDERER)
     assert "textures.prepared" not in {key for finding in cheap for key in finding.changes}
 
 
@@ -330,11 +438,15 @@ def test_renders_that_failed_are_told_with_the_pick() -> None:
     words = "\n".join(pick_sentences(results, pick))
     assert "1 of its 4 renders failed: a program was ended by signal 11" in words
     told = _failed_words(results, 1)
-    assert told == " 1 render failed and is left out: 1 of 50 samples (a program was ended by signal 11)."
+    assert (
+        told
+        == " 1 render failed and is left out: 1 of 50 samples (a program was ended by signal 11)."
+    )
 
 
 def test_nothing_is_called_the_fastest_before_anything_else_is_measured() -> None:
-    """U11: "today's settings are the fastest acceptable" was said after one run of them, of 23 trials."""
+    """U11: "today's settings are the fastest acceptable" was said after one run of them, of 23
+    trials."""
     study = replace(STUDY, sweeps=(Sweep("one at a time", {"samples.max": (50, 25)}),))
     results = collect(measured(study, {BASE: [10.0]}, {BASE: GOOD}).state)
     words = pick_sentences(results, results.pick())[0]

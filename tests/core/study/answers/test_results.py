@@ -17,8 +17,20 @@ from swift_sample.core.study.answers.acceptance import (
     show_limit,
 )
 from swift_sample.core.study.answers.interactions import interactions
-from swift_sample.core.study.answers.pick_report import pick_as_data, pick_sentences, show_factor, show_phases, show_seconds
-from swift_sample.core.study.answers.results import Results, collect, does_less, ready_seconds, show_error
+from swift_sample.core.study.answers.pick_report import (
+    pick_as_data,
+    pick_sentences,
+    show_factor,
+    show_phases,
+    show_seconds,
+)
+from swift_sample.core.study.answers.results import (
+    Results,
+    collect,
+    does_less,
+    ready_seconds,
+    show_error,
+)
 from swift_sample.core.study.log.identity import Place
 from swift_sample.core.study.log.state import replace_state
 from swift_sample.core.study.measuring.policies.runs_wanted import Wanted, wanted_runs
@@ -29,17 +41,27 @@ BASE = configured({"samples.max": 100})
 STUDY = Study("s", "honey-stall", base=BASE, limits=only_limits(grain=2.0))
 
 
-def results_of(trials: dict[int, tuple[float, tuple[float, float, float] | None]], study: Study = STUDY) -> Results:
+def results_of(
+    trials: dict[int, tuple[float, tuple[float, float, float] | None]], study: Study = STUDY
+) -> Results:
     """Trials by samples: (seconds, grain with its interval). Light shift is known as well."""
     return collect(three_runs(trials, study).state)
 
 
-def three_runs(trials: dict[int, tuple[float, tuple[float, float, float] | None]], study: Study = STUDY) -> Happenings:
+def three_runs(
+    trials: dict[int, tuple[float, tuple[float, float, float] | None]], study: Study = STUDY
+) -> Happenings:
     own = {samples: BASE.replace({"samples.max": samples}) for samples in trials}
     return measured(
         study,
-        {own[k]: [seconds * noise for noise in (0.99, 1.0, 1.01)] for k, (seconds, _) in trials.items()},
-        {own[k]: {"grain": grain, "light_shift": (9.0, 8.0, 10.0)} for k, (_, grain) in trials.items()},
+        {
+            own[k]: [seconds * noise for noise in (0.99, 1.0, 1.01)]
+            for k, (seconds, _) in trials.items()
+        },
+        {
+            own[k]: {"grain": grain, "light_shift": (9.0, 8.0, 10.0)}
+            for k, (_, grain) in trials.items()
+        },
     )
 
 
@@ -61,9 +83,19 @@ def test_the_pick_is_the_fastest_acceptable_and_says_why_not_faster() -> None:
 
 def test_verdicts_follow_the_intervals() -> None:
     results = results_of(
-        {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.9, 1.8, 2.1)), 20: (2.0, (2.6, 2.1, 2.7)), 10: (1.0, None)}
+        {
+            100: (10.0, (1.0, 0.9, 1.1)),
+            50: (5.0, (1.9, 1.8, 2.1)),
+            20: (2.0, (2.6, 2.1, 2.7)),
+            10: (1.0, None),
+        }
     )
-    assert [t.verdict for t in results.trials] == [ACCEPTABLE, UNDECIDED, NOT_ACCEPTABLE, UNMEASURED]
+    assert [t.verdict for t in results.trials] == [
+        ACCEPTABLE,
+        UNDECIDED,
+        NOT_ACCEPTABLE,
+        UNMEASURED,
+    ]
 
 
 def test_the_first_render_after_opening_is_told_apart() -> None:
@@ -71,12 +103,15 @@ def test_the_first_render_after_opening_is_told_apart() -> None:
     trial = results.trials[1]
     assert trial.first_render_seconds is None
     runs = [
-        replace(run, result=replace(run.result, ready_seconds=s)) for run, s in zip(trial.runs, (2.0, 0.0, 3.0), strict=True)
+        replace(run, result=replace(run.result, ready_seconds=s))
+        for run, s in zip(trial.runs, (2.0, 0.0, 3.0), strict=True)
     ]
     assert ready_seconds(runs) == 2.5
     kept = replace(trial, opening_seconds=2.5)
     assert kept.first_render_seconds == pytest.approx(5.0 + 2.5)
-    assert show_phases(kept).endswith(", cold 7.5 s, the first render after opening; warm 5.0 s, every later one")
+    assert show_phases(kept).endswith(
+        ", cold 7.5 s, the first render after opening; warm 5.0 s, every later one"
+    )
 
 
 def test_a_limit_without_a_figure_leaves_a_trial_undecided() -> None:
@@ -95,7 +130,9 @@ def test_dragging_the_line_changes_verdicts_and_pick() -> None:
 
 
 def test_trials_that_cannot_be_told_apart_tie() -> None:
-    results = results_of({100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.0, 0.9, 1.1)), 49: (5.02, (1.1, 1.0, 1.2))})
+    results = results_of(
+        {100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.0, 0.9, 1.1)), 49: (5.02, (1.1, 1.0, 1.2))}
+    )
     pick = results.pick()
     assert pick is not None
     assert [t.configuration["samples.max"] for t in pick.ties] == [49]
@@ -122,13 +159,20 @@ def test_first_picture_is_a_goal_of_its_own() -> None:
 
 
 def test_kept_shares_count_what_is_lost() -> None:
-    shares = Acceptance({"detail_kept": 95.0}, Limits()).shares({"detail_kept": Figure(97.5, 97.0, 98.0)})
-    assert (shares["detail_kept"].value, shares["detail_kept"].low, shares["detail_kept"].high) == pytest.approx(
-        (0.5, 0.4, 0.6)
+    shares = Acceptance({"detail_kept": 95.0}, Limits()).shares(
+        {"detail_kept": Figure(97.5, 97.0, 98.0)}
     )
+    assert (
+        shares["detail_kept"].value,
+        shares["detail_kept"].low,
+        shares["detail_kept"].high,
+    ) == pytest.approx((0.5, 0.4, 0.6))
 
 
-@pytest.mark.parametrize(("seconds", "text"), [(0.123, "0.12 s"), (4.12, "4.1 s"), (125, "2 min 5 s"), (3840, "1 h 4 min")])
+@pytest.mark.parametrize(
+    ("seconds", "text"),
+    [(0.123, "0.12 s"), (4.12, "4.1 s"), (125, "2 min 5 s"), (3840, "1 h 4 min")],
+)
 def test_durations_read_well(seconds: float, text: str) -> None:
     assert show_seconds(seconds) == text
 
@@ -152,7 +196,9 @@ def test_words_and_data_agree() -> None:
     assert pick is not None
     lines = pick_sentences(results, pick)
     data = pick_as_data(results, pick)
-    assert re.fullmatch(r"5\.0 s ± 0\.\d, 2\.0× \(1\.9 to 2\.1\) faster than base: 50 samples", lines[0])
+    assert re.fullmatch(
+        r"5\.0 s ± 0\.\d, 2\.0× \(1\.9 to 2\.1\) faster than base: 50 samples", lines[0]
+    )
     assert "grain 1.6 of 2.0 levels" in lines[1]
     assert data["pick"]["seconds"]["value"] == pytest.approx(5.0)
     assert data["pick"]["limit_shares"]["grain"]["value"] == pytest.approx(0.8)
@@ -160,7 +206,9 @@ def test_words_and_data_agree() -> None:
     assert pick_as_data(results, None)["pick"] is None
 
 
-def with_runs(seconds: dict[int, list[float]], study: Study = STUDY, figures: dict[str, Range] | None = None) -> Results:
+def with_runs(
+    seconds: dict[int, list[float]], study: Study = STUDY, figures: dict[str, Range] | None = None
+) -> Results:
     """Trials by samples with the seconds of their runs, one a block, all measured alike."""
     return collect(with_runs_state(seconds, study, figures).state)
 
@@ -194,12 +242,17 @@ def test_open_verdicts_of_fast_trials_get_more_runs_up_to_a_bound() -> None:
         results = with_runs({100: [10.0] * have, **slow}, figures=open_grain)
         found = wanted_runs(results, sought=())[results.base.id]
         assert found.count == expected
-        assert found.why == "it would be the pick, but whether its grain is within the limit is open"
+        assert (
+            found.why == "it would be the pick, but whether its grain is within the limit is open"
+        )
 
 
 def test_runs_beyond_the_plan_are_bounded_and_go_to_the_fastest_first() -> None:
     """Five trials of three runs may have three more among them."""
-    odd = {100 - k: [(10.0 - k) * (2 if k % 3 == block and k else 1) for block in range(3)] for k in range(5)}
+    odd = {
+        100 - k: [(10.0 - k) * (2 if k % 3 == block and k else 1) for block in range(3)]
+        for k in range(5)
+    }
     results = with_runs(odd)
     wanted = wanted_runs(results, sought=())
     assert [results.by_id[name].configuration["samples.max"] for name in wanted] == [96, 97, 98]
@@ -208,16 +261,22 @@ def test_runs_beyond_the_plan_are_bounded_and_go_to_the_fastest_first() -> None:
 
 def test_costs_can_be_limited() -> None:
     limits = only_limits(grain=2.0, seconds=4.0, memory=2.0)
-    results = with_runs({100: [10.0] * 3, 50: [3.0] * 3}, Study("s", "honey-stall", base=BASE, limits=limits))
+    results = with_runs(
+        {100: [10.0] * 3, 50: [3.0] * 3}, Study("s", "honey-stall", base=BASE, limits=limits)
+    )
     slow, fast = results.trials
     assert (slow.verdict, fast.verdict) == (NOT_ACCEPTABLE, ACCEPTABLE)
     assert slow.worst_limit() == "seconds"
     assert fast.figures["memory"] == Figure(1 / 2**20, 1 / 2**20, 1 / 2**20)
-    assert show_limit("seconds", slow.figures["seconds"], results.wanted["seconds"]) == "10.0 of 4.0 s"
+    assert (
+        show_limit("seconds", slow.figures["seconds"], results.wanted["seconds"]) == "10.0 of 4.0 s"
+    )
 
 
 def test_forbidden_values_are_measured_but_never_picked() -> None:
-    study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, forbidden={"samples.max": (50,)})
+    study = Study(
+        "s", "honey-stall", base=BASE, limits=STUDY.limits, forbidden={"samples.max": (50,)}
+    )
     results = with_runs({100: [10.0] * 3, 50: [3.0] * 3}, study)
     pick = results.pick()
     assert pick is not None
@@ -246,31 +305,44 @@ def test_no_worse_than_the_base_takes_its_limits_from_it() -> None:
 
     results = collect(
         measured(
-            study, {BASE: [10.0] * 3, other: [5.0] * 3}, {BASE: {"grain": (5.0, 4.8, 5.2)}, other: {"grain": (6.0, 5.5, 6.5)}}
+            study,
+            {BASE: [10.0] * 3, other: [5.0] * 3},
+            {BASE: {"grain": (5.0, 4.8, 5.2)}, other: {"grain": (6.0, 5.5, 6.5)}},
         ).state
     )
     assert results.limits.grain == pytest.approx(5.5)
     assert [t.verdict for t in results.trials] == [ACCEPTABLE, UNDECIDED]
-    assert show_limit("grain", Figure(5.0, 4.8, 5.2), results.wanted["grain"]) == "5.0 of 5.5 levels"
+    assert (
+        show_limit("grain", Figure(5.0, 4.8, 5.2), results.wanted["grain"]) == "5.0 of 5.5 levels"
+    )
 
 
 def test_a_watch_area_has_its_own_figures_and_limits() -> None:
     area = WatchArea("jar", 0, 0, 8, 8, only_limits(grain=0.5))
     study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, areas=(area,))
-    results = with_runs({100: [10.0] * 3}, study, {"grain": (1.0, 0.9, 1.1), "grain@jar": (0.8, 0.7, 0.9)})
+    results = with_runs(
+        {100: [10.0] * 3}, study, {"grain": (1.0, 0.9, 1.1), "grain@jar": (0.8, 0.7, 0.9)}
+    )
     (trial,) = results.trials
     assert trial.verdict == NOT_ACCEPTABLE
     assert trial.worst_limit() == "grain@jar"
     assert trial.shares["grain@jar"].value == pytest.approx(1.6)
     assert quantity("grain@jar").label == "grain in jar"
-    shared = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, areas=(WatchArea("jar", 0, 0, 8, 8),))
-    results = with_runs({100: [10.0] * 3}, shared, {"grain": (1.0, 0.9, 1.1), "grain@jar": (0.8, 0.7, 0.9)})
+    shared = Study(
+        "s", "honey-stall", base=BASE, limits=STUDY.limits, areas=(WatchArea("jar", 0, 0, 8, 8),)
+    )
+    results = with_runs(
+        {100: [10.0] * 3}, shared, {"grain": (1.0, 0.9, 1.1), "grain@jar": (0.8, 0.7, 0.9)}
+    )
     assert results.trials[0].verdict == ACCEPTABLE
 
 
 def test_an_area_that_was_not_measured_is_not_inside_its_limit() -> None:
-    """R2: a new watch area leaves a trial undecided until it is measured, whatever its other figures say."""
-    study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, areas=(WatchArea("jar", 0, 0, 8, 8),))
+    """R2: a new watch area leaves a trial undecided until it is measured, whatever its other
+    figures say."""
+    study = Study(
+        "s", "honey-stall", base=BASE, limits=STUDY.limits, areas=(WatchArea("jar", 0, 0, 8, 8),)
+    )
     (trial,) = with_runs({100: [10.0] * 3}, study).trials
     assert trial.verdict == UNDECIDED
     assert trial.unmeasured == {"grain@jar"}
@@ -278,7 +350,8 @@ def test_an_area_that_was_not_measured_is_not_inside_its_limit() -> None:
 
 
 def test_trials_that_render_the_same_pixels_share_figures_and_verdict() -> None:
-    """R10: tile size, mode, threads and a kept scene change no pixel, so their pictures and figures are one."""
+    """R10: tile size, mode, threads and a kept scene change no pixel, so their pictures and figures
+    are one."""
     same = [
         BASE.replace(change)
         for change in (
@@ -289,7 +362,9 @@ def test_trials_that_render_the_same_pixels_share_figures_and_verdict() -> None:
             {"output.format": "exr-none"},
         )
     ]
-    made = measured(STUDY, {c: [10.0, 10.1] for c in (BASE, *same)}, {BASE: {"grain": (1.0, 0.9, 1.1)}})
+    made = measured(
+        STUDY, {c: [10.0, 10.1] for c in (BASE, *same)}, {BASE: {"grain": (1.0, 0.9, 1.1)}}
+    )
     results = collect(made.state)
     assert {t.verdict for t in results.trials} == {ACCEPTABLE}
     assert {t.pictures for t in results.trials} == {12}
@@ -307,7 +382,8 @@ def test_every_phase_has_its_interval() -> None:
 
 @pytest.mark.parametrize(("together", "expected"), [(2.5, 1.0), (1.25, 2.0), (5.0, 0.5)])
 def test_interactions_say_whether_effects_multiply(together: float, expected: float) -> None:
-    """Half the samples and fewer bounces each halve the time; both together take a quarter if they are independent."""
+    """Half the samples and fewer bounces each halve the time; both together take a quarter if they
+    are independent."""
     configurations = [
         BASE,
         BASE.replace({"samples.max": 50}),
@@ -336,7 +412,9 @@ def test_light_shift_says_which_way_where_that_is_sure() -> None:
         ((0.3, -0.1, 0.7), ""),
         ((0.05, 0.04, 0.06), ""),
     ):
-        results = with_runs({100: [10.0] * 3}, study, {"light_shift": (1.2, 1.1, 1.3), "brightness": change})
+        results = with_runs(
+            {100: [10.0] * 3}, study, {"light_shift": (1.2, 1.1, 1.3), "brightness": change}
+        )
         assert show_error("light_shift", results.trials[0], results) == f"1.2 of 1.5 levels{words}"
 
     assert show_error("light_shift", results.trials[0], results, short=True) == "1.2 of 1.5"
@@ -359,11 +437,18 @@ def test_every_measure_has_a_kind_and_every_kind_a_measure() -> None:
 
 
 def test_costs_are_what_a_render_takes_besides_its_errors() -> None:
-    """The largest memory and file of all runs that worked; times without those that are left out."""
+    """The largest memory and file of all runs that worked; times without those that are left
+    out."""
     made = Happenings(STUDY)
-    for memory, size, first in ((3 << 20, 5 << 20, 0.5), (7 << 20, 2 << 20, 0.6), (4 << 20, 4 << 20, 0.7)):
+    for memory, size, first in (
+        (3 << 20, 5 << 20, 0.5),
+        (7 << 20, 2 << 20, 0.6),
+        (4 << 20, 4 << 20, 0.7),
+    ):
         seconds = {"sampling": 1.0, "first_picture": first, "total": 2.0}
-        made.run(BASE, record_of(2.0, peak_memory_bytes=memory, picture_bytes=size, phases_told=seconds))
+        made.run(
+            BASE, record_of(2.0, peak_memory_bytes=memory, picture_bytes=size, phases_told=seconds)
+        )
 
     made.run(BASE, "it ran out of memory")
     made.reference()
@@ -374,23 +459,37 @@ def test_costs_are_what_a_render_takes_besides_its_errors() -> None:
     assert trial.all_figures["first_picture"].value == pytest.approx(0.6)
     assert trial.all_figures["seconds"].value == pytest.approx(2.0)
     assert {"first_picture", "sampling", "total"} <= set(trial.phases)
-    limited = collect(replace_state(made.state, plan=replace(STUDY, limits=only_limits(memory=10.0, file=4.0))))
+    limited = collect(
+        replace_state(made.state, plan=replace(STUDY, limits=only_limits(memory=10.0, file=4.0)))
+    )
     assert limited.trials[0].shares["memory"].value == pytest.approx(0.7)
     assert limited.trials[0].shares["file"].value == pytest.approx(1.25)
     assert limited.trials[0].verdict == NOT_ACCEPTABLE
 
 
 def test_phases_are_corrected_for_drift_and_told_as_far_as_they_are_known() -> None:
-    """A run that took far longer for the machine's own reasons is left out; a phase that takes no time has its range."""
+    """A run that took far longer for the machine's own reasons is left out; a phase that takes no
+    time has its range."""
     made = Happenings(STUDY)
-    for total, build in ((2.0, 0.0), (2.02, 0.4), (1.98, 0.3), (9.0, 7.0), (2.01, 0.2), (1.99, 0.1)):
-        made.run(BASE, record_of(total, {"build": build, "sampling": total - build, "total": total}))
+    for total, build in (
+        (2.0, 0.0),
+        (2.02, 0.4),
+        (1.98, 0.3),
+        (9.0, 7.0),
+        (2.01, 0.2),
+        (1.99, 0.1),
+    ):
+        made.run(
+            BASE, record_of(total, {"build": build, "sampling": total - build, "total": total})
+        )
 
     (trial,) = collect(made.state).trials
     assert len(trial.left_out) == 1
     build = trial.phases["build"]
     assert (build.value, build.low, build.high) == (0.2, 0.0, 0.4)
-    assert list(trial.phases)[:3] == ["build", "sampling", "total"], "in the order in which they run"
+    assert list(trial.phases)[:3] == ["build", "sampling", "total"], (
+        "in the order in which they run"
+    )
     assert trial.phases["total"].value == pytest.approx(2.0, abs=0.03)
 
 
@@ -444,11 +543,17 @@ def test_figures_beside_their_limits(key: str, figure: float, long: str, short: 
 def test_light_shift_says_which_way(change: tuple[float, float, float] | None, told: str) -> None:
     area = WatchArea("jar", 0, 0, 8, 8)
     study = replace(STUDY, limits=Limits(), areas=(area,))
-    figures = {"light_shift": (0.8, 0.7, 0.9), "brightness": change, "brightness@jar": (5.0, 4.0, 6.0)}
+    figures = {
+        "light_shift": (0.8, 0.7, 0.9),
+        "brightness": change,
+        "brightness@jar": (5.0, 4.0, 6.0),
+    }
     results = collect(measured(study, {BASE: [1.0]}, {BASE: figures}).state)
     trial = results.trials[0]
     assert show_error("light_shift", trial, results) == f"0.8 of 1.0 levels{told}"
-    assert show_error("light_shift", trial, results, short=True) == "0.8 of 1.0" + told.removesuffix(" on average")
+    assert show_error(
+        "light_shift", trial, results, short=True
+    ) == "0.8 of 1.0" + told.removesuffix(" on average")
     assert show_error("light_shift@jar", trial, results).startswith("not known")
 
 
@@ -459,7 +564,9 @@ def test_doing_less_is_not_told_to_take_longer() -> None:
     tiles = base.replace({"tiles.size": 8})
     study = replace(STUDY, base=base)
     times = {base: [10.0, 10.1, 9.9], fewer: [12.0, 12.1, 11.9], tiles: [12.0, 12.1, 11.9]}
-    results = collect(measured(study, times, {one: {"grain": (1.0, 0.9, 1.1)} for one in times}).state)
+    results = collect(
+        measured(study, times, {one: {"grain": (1.0, 0.9, 1.1)} for one in times}).state
+    )
     told = {trial.configuration: show_factor(trial.times_faster) for trial in results.trials}
     assert told[fewer] == "no measurable difference from base"
     assert told[tiles] == "1.2× slower than base"

@@ -34,7 +34,9 @@ def test_a_pilot_is_short() -> None:
 def test_times_grow_with_samples_and_bounces(pilot: Pilot) -> None:
     sampling = pilot.record.seconds["sampling"]
     more = pilot.seconds(BASE) - pilot.seconds(BASE.replace({"samples.max": 48}))
-    assert more == pytest.approx(3 * sampling, rel=1e-6), "48 samples more take three times as long as 16"
+    assert more == pytest.approx(3 * sampling, rel=1e-6), (
+        "48 samples more take three times as long as 16"
+    )
     assert pilot.seconds(BASE.replace({"bounces.total": 2})) < pilot.seconds(BASE)
 
 

@@ -11,7 +11,17 @@ from swift_sample.core.errors import StudyError, UnfitPictureError
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.stored import digest_of_picture, read_stored
-from swift_sample.core.study.log.folder import DESCRIPTION, LOCK, LOG, PICTURES, PLAN, REFERENCE, RENDERER, RESULTS, Folder
+from swift_sample.core.study.log.folder import (
+    DESCRIPTION,
+    LOCK,
+    LOG,
+    PICTURES,
+    PLAN,
+    REFERENCE,
+    RENDERER,
+    RESULTS,
+    Folder,
+)
 from swift_sample.core.study.log.store import Store, create_study, look_at_study
 from swift_sample.core.study.plan.model import Study
 
@@ -55,11 +65,15 @@ def test_a_member_that_is_a_link_is_refused_and_what_it_points_to_stays(
         with pytest.raises(StudyError, match="is a link, which no study has"):
             open_(study_path)
 
-    assert {path: path.read_bytes() for path in (outside, *outside.rglob("*")) if path.is_file()} == before
+    assert {
+        path: path.read_bytes() for path in (outside, *outside.rglob("*")) if path.is_file()
+    } == before
 
 
 @pytest.mark.parametrize("member", [RESULTS, LOG, LOCK, f"{PICTURES}/a.exr"])
-def test_a_member_that_is_a_pipe_is_refused_and_not_waited_for(study_path: Path, member: str) -> None:
+def test_a_member_that_is_a_pipe_is_refused_and_not_waited_for(
+    study_path: Path, member: str
+) -> None:
     Store.open(study_path).close()
     (study_path / member).unlink(missing_ok=True)
     os.mkfifo(study_path / member)
@@ -111,6 +125,8 @@ def test_files_have_the_modes_that_the_umask_gives(tmp_path: Path, tiny_study: S
         os.umask(before)
 
     files = [path for path in folder.path.rglob("*") if path.is_file()]
-    assert {path.name: path.stat().st_mode & 0o077 for path in files} == {path.name: 0 for path in files}
+    assert {path.name: path.stat().st_mode & 0o077 for path in files} == {
+        path.name: 0 for path in files
+    }
     assert folder.picture("a.exr") in files
     assert folder.plan in files

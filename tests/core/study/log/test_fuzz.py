@@ -1,4 +1,5 @@
-"""Plans, presets and stored studies from others: whatever is in them, they open or are refused in one sentence."""
+"""Plans, presets and stored studies from others: whatever is in them, they open or are refused in
+one sentence."""
 
 from pathlib import Path
 
@@ -27,7 +28,9 @@ LEAVES = st.one_of(
 )
 ANYTHING = st.recursive(
     LEAVES,
-    lambda inner: st.one_of(st.lists(inner, max_size=3), st.dictionaries(st.text(max_size=12), inner, max_size=3)),
+    lambda inner: st.one_of(
+        st.lists(inner, max_size=3), st.dictionaries(st.text(max_size=12), inner, max_size=3)
+    ),
     max_leaves=6,
 )
 QUICK = examples(120)
@@ -67,7 +70,9 @@ def test_any_value_anywhere_in_a_plan_opens_or_is_refused(data: st.DataObject) -
     keys = []
 
     while isinstance(place, dict | list) and len(place) and (not keys or data.draw(st.booleans())):
-        key = data.draw(st.sampled_from(sorted(place) if isinstance(place, dict) else range(len(place))))
+        key = data.draw(
+            st.sampled_from(sorted(place) if isinstance(place, dict) else range(len(place)))
+        )
         keys.append((place, key))
         place = place[key]
 
@@ -85,11 +90,18 @@ def test_any_value_anywhere_in_a_plan_opens_or_is_refused(data: st.DataObject) -
 
 
 @QUICK
-@given(values=st.dictionaries(st.one_of(st.sampled_from(sorted(CATALOGUE)), st.text(max_size=10)), LEAVES, max_size=4))
+@given(
+    values=st.dictionaries(
+        st.one_of(st.sampled_from(sorted(CATALOGUE)), st.text(max_size=10)), LEAVES, max_size=4
+    )
+)
 def test_presets_are_read_whole_or_refused(values: dict, tmp_path: Path) -> None:
     path = tmp_path / "p.toml"
     try:
-        path.write_text(tomlkit.dumps({"settings": {k: v for k, v in values.items() if v is not None}}), encoding="utf-8")
+        path.write_text(
+            tomlkit.dumps({"settings": {k: v for k, v in values.items() if v is not None}}),
+            encoding="utf-8",
+        )
     except (ValueError, TypeError):
         return
 

@@ -1,5 +1,6 @@
-"""The state under random sequences of everything that can happen: it holds together, replays to itself from the log, and
-shows no figure under a name that is not the wanted one. The other copies of a study (on disk, looked at) agree with it."""
+"""The state under random sequences of everything that can happen: it holds together, replays to
+itself from the log, and shows no figure under a name that is not the wanted one. The other copies
+of a study (on disk, looked at) agree with it."""
 
 import shutil
 import tempfile
@@ -41,14 +42,26 @@ from swift_sample.core.study.log.events import (
     TrialChosen,
 )
 from swift_sample.core.study.log.grown import Grown
-from swift_sample.core.study.log.identity import WHOLE, MeasurementKey, Place, Rectangle, SceneContent
+from swift_sample.core.study.log.identity import (
+    WHOLE,
+    MeasurementKey,
+    Place,
+    Rectangle,
+    SceneContent,
+)
 from swift_sample.core.study.log.state import StudyState, apply, validate
 from swift_sample.core.study.log.store import Store, create_study, look_at_study
 from swift_sample.core.study.measuring.policies import Remeasuring, Sweeping
 from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand, InHand
 from swift_sample.core.study.measuring.policies.sweep import merge_step
 from swift_sample.core.study.measuring.snapshot import Snapshot
-from swift_sample.core.study.measuring.steps import ChunkStep, MeasureStep, ReferenceStep, RunStep, Step
+from swift_sample.core.study.measuring.steps import (
+    ChunkStep,
+    MeasureStep,
+    ReferenceStep,
+    RunStep,
+    Step,
+)
 from swift_sample.core.study.measuring.surroundings import read_snapshot
 from swift_sample.core.study.plan.model import Study, Sweep, WatchArea
 from tests.core.study.states import HERE, Happenings, record_of
@@ -61,17 +74,26 @@ STUDY = Study(
     (64, 36),
     base=BASE,
     repeats=2,
-    sweeps=(Sweep("one at a time", {"samples.max": (8,), "tiles.size": (8,), "samples.noise_threshold": (0.2,)}),),
+    sweeps=(
+        Sweep(
+            "one at a time",
+            {"samples.max": (8,), "tiles.size": (8,), "samples.noise_threshold": (0.2,)},
+        ),
+    ),
 )
 EDITS = {
     "size": lambda n: {"size": ((64, 36), (32, 18), (16, 9))[n]},
     "frame": lambda n: {"frame": n},
     "repeats": lambda n: {"repeats": 1 + n},
     "view": lambda n: {"view": View(float(-n), "soft" if n else "straight")},
-    "base": lambda n: {"base": BASE.replace(({}, {"samples.max": 16}, {"samples.noise_threshold": 0.1})[n])},
+    "base": lambda n: {
+        "base": BASE.replace(({}, {"samples.max": 16}, {"samples.noise_threshold": 0.1})[n])
+    },
     "areas": lambda n: {"areas": tuple(WatchArea(f"a{k}", k, 0, 4, 4) for k in range(n))},
     "keeps": lambda n: {"reference_keeps": ("light.caustics", "bounces.total")[:n]},
-    "sweeps": lambda n: {"sweeps": (STUDY.sweeps, (), (Sweep("one at a time", {"tiles.size": (8, 16)}),))[n]},
+    "sweeps": lambda n: {
+        "sweeps": (STUDY.sweeps, (), (Sweep("one at a time", {"tiles.size": (8, 16)}),))[n]
+    },
 }
 
 
@@ -87,7 +109,8 @@ class Life(RuleBasedStateMachine):
         self.state = apply(self.store.opened_as, Happened(0, "", HERE))
         self.in_hand: list[Step] = []
         self.rendered: dict[str, object] = {}
-        """what each picture and reference shows, as it was asked for when its render began; not by way of names"""
+        """what each picture and reference shows, as it was asked for when its render began; not by
+        way of names"""
         self.stands_for: dict[Place, object] = {}
         self.seen: list[tuple[StudyState, object]] = []
         self.go_on(steps, False)
@@ -104,7 +127,11 @@ class Life(RuleBasedStateMachine):
         for happened in self.store.append(events, plan):
             self.state = apply(self.state, happened)
 
-    @rule(field=st.sampled_from([*EDITS, "view", "view"]), value=st.integers(0, 2), steps=st.sampled_from([0, 0, 6]))
+    @rule(
+        field=st.sampled_from([*EDITS, "view", "view"]),
+        value=st.integers(0, 2),
+        steps=st.sampled_from([0, 0, 6]),
+    )
     def edit(self, field: str, value: int, steps: int) -> None:
         plan = replace(self.state.plan, **EDITS[field](value))
         if plan != self.state.plan:
@@ -123,7 +150,9 @@ class Life(RuleBasedStateMachine):
     )
     def go_elsewhere(self, scene: str, renderer: str, machine: str) -> None:
         content = SceneContent(scene) if scene else None
-        self.surroundings = Surroundings(content, "" if scene else "it is gone", renderer, machine, "software")
+        self.surroundings = Surroundings(
+            content, "" if scene else "it is gone", renderer, machine, "software"
+        )
         self.state = apply(self.state, Happened(0, "", self.surroundings))
 
     @rule(machine=st.sampled_from(["", "machine", "other", "machine@left"]))
@@ -154,14 +183,21 @@ class Life(RuleBasedStateMachine):
 
             if isinstance(step, RunStep):
                 assert (step.spec.size, step.spec.frame) == (plan.size, plan.frame)
-                self.rendered[step.picture] = (here, *pixels(step.spec.configuration(CATALOGUE), step.spec.view))
+                self.rendered[step.picture] = (
+                    here,
+                    *pixels(step.spec.configuration(CATALOGUE), step.spec.view),
+                )
             else:
-                self.rendered[step.reference] = (here, *pixels(plan.reference_configuration(1), plan.view))
+                self.rendered[step.reference] = (
+                    here,
+                    *pixels(plan.reference_configuration(1), plan.view),
+                )
 
     @precondition(lambda self: self.in_hand)
     @rule(place=st.integers(0, 3), fails=st.booleans(), seconds=st.floats(0.1, 100.0))
     def end_step(self, place: int, fails: bool, seconds: float) -> None:
-        """Also long after the plan has changed: what it is filed under was settled when it began."""
+        """Also long after the plan has changed: what it is filed under was settled when it
+        began."""
         step = self.in_hand.pop(place % len(self.in_hand))
         if isinstance(step, RunStep):
             if fails:
@@ -170,14 +206,21 @@ class Life(RuleBasedStateMachine):
                 finished = step.failed("", by_machine=False)[0]
                 assert isinstance(finished, RunFinished)
                 record = record_of(seconds)
-                run = replace(finished.run, picture=step.picture, result=RunResult.of(record), reason="")
+                run = replace(
+                    finished.run, picture=step.picture, result=RunResult.of(record), reason=""
+                )
                 self.keep(RunFinished(run, finished.configuration, record))
         elif isinstance(step, ChunkStep) and not fails:
             self.keep(ChunkKept(step.reference, step.chunk, step.samples, 1.0, "digest"))
         elif isinstance(step, ReferenceStep) and not fails:
-            self.keep(ReferenceGrew(step.reference, step.samples + 96, step.chunk + 1, 5.0 / (step.chunk + 1), 1.0))
+            self.keep(
+                ReferenceGrew(
+                    step.reference, step.samples + 96, step.chunk + 1, 5.0 / (step.chunk + 1), 1.0
+                )
+            )
         elif isinstance(step, MeasureStep) and not fails:
-            # What a figure is of can be told from its value, so that one shown elsewhere is found out.
+            # What a figure is of can be told from its value, so that one shown elsewhere is found
+            # out.
             self.keep(
                 Measured(
                     tuple(
@@ -199,7 +242,9 @@ class Life(RuleBasedStateMachine):
         """What was rendered side by side is merged in its order."""
         step = merge_step(self.state, self.state.here) if self.state.here is not None else None
         if step is not None:
-            assert step.chunk == (self.state.reference.chunks if self.state.reference is not None else 0)
+            assert step.chunk == (
+                self.state.reference.chunks if self.state.reference is not None else 0
+            )
             self.in_hand.append(step)
             self.end_step(len(self.in_hand) - 1, False, 1.0)
             assert (step.reference, step.chunk) not in self.state.chunks
@@ -226,7 +271,9 @@ class Life(RuleBasedStateMachine):
 
     @rule(number=st.integers(0, 40))
     def lose(self, number: int) -> None:
-        runs = [run for records in self.state.records.values() for run in records.runs if run.picture]
+        runs = [
+            run for records in self.state.records.values() for run in records.runs if run.picture
+        ]
         if runs:
             run = runs[number % len(runs)]
             self.keep(PictureLost(run.place, run.number, "its picture is missing"))
@@ -245,7 +292,8 @@ class Life(RuleBasedStateMachine):
 
     @rule(clean=st.booleans())
     def restart(self, clean: bool) -> None:
-        """The program ends, well or killed, and the study is opened again; steps in hand are lost."""
+        """The program ends, well or killed, and the study is opened again; steps in hand are
+        lost."""
         if clean:
             self.store.close()
             self.store = Store.open(self.path)
@@ -261,7 +309,9 @@ class Life(RuleBasedStateMachine):
         shown = self.state.shown
         machine = self.state.machine_shown
         self.in_hand = [] if clean else self.in_hand
-        again = apply(apply(opened, Happened(0, "", self.surroundings)), Happened(0, "", PlaceShown(shown)))
+        again = apply(
+            apply(opened, Happened(0, "", self.surroundings)), Happened(0, "", PlaceShown(shown))
+        )
         again = apply(again, Happened(0, "", MachineShown(machine)))
         assert_same(again, self.state)
         self.state = again
@@ -277,14 +327,20 @@ class Life(RuleBasedStateMachine):
 
         for trial, planned in zip(results.trials, state.planned, strict=True):
             assert trial.id == planned.id
-            assert {(run.place, run.trial, run.machine) for run in trial.runs} <= {(state.place, trial.id, state.machine)}
+            assert {(run.place, run.trial, run.machine) for run in trial.runs} <= {
+                (state.place, trial.id, state.machine)
+            }
 
             for area in state.areas_measured:
                 figure = trial.figures.get("grain" if area is None else f"grain@{area.name}")
                 if figure is not None:
                     plan = state.plan
                     here = self.stands_for[state.place]
-                    part = WHOLE if area is None else Rectangle(area.x, area.y, area.width, area.height)
+                    part = (
+                        WHOLE
+                        if area is None
+                        else Rectangle(area.x, area.y, area.width, area.height)
+                    )
                     shown = (here, *pixels(trial.configuration, plan.view))
                     reference = (here, *pixels(plan.reference_configuration(1), plan.view))
                     assert figure.value == worth(shown, plan.view, part, reference)
@@ -294,8 +350,8 @@ class Life(RuleBasedStateMachine):
 
     @rule()
     def ask_twice(self) -> None:
-        """A question changes nothing: it has the same answer again, on two threads, for an equal state that was never asked,
-        and however much has happened since (C3)."""
+        """A question changes nothing: it has the same answer again, on two threads, for an equal
+        state that was never asked, and however much has happened since (C3)."""
         answer = asked(self.state)
         with ThreadPoolExecutor(2) as pool:
             assert list(pool.map(asked, [self.state] * 4)) == [answer] * 4
@@ -330,7 +386,9 @@ def asked(state: StudyState) -> object:
 
 
 def pixels(configuration: Configuration, view: View) -> tuple[object, object]:
-    return frozenset(configuration.pixel_values().items()), view if configuration.needs_view() else None
+    return frozenset(
+        configuration.pixel_values().items()
+    ), view if configuration.needs_view() else None
 
 
 def worth(*what: object) -> float:
@@ -346,7 +404,9 @@ def assert_same(one: StudyState, other: StudyState) -> None:
 
 
 TestLife = Life.TestCase
-TestLife.settings = settings(examples(40), stateful_step_count=40, suppress_health_check=list(HealthCheck))
+TestLife.settings = settings(
+    examples(40), stateful_step_count=40, suppress_health_check=list(HealthCheck)
+)
 
 
 def test_what_grows_shares_its_items_and_what_branches_does_not() -> None:
@@ -367,7 +427,8 @@ def test_a_snapshot_lists_versions_with_their_runs() -> None:
 
 
 def test_only_what_is_planned_wants_figures() -> None:
-    """A run that ends after the plan has left its trial behind leaves no wish to measure it, in a state handed on either."""
+    """A run that ends after the plan has left its trial behind leaves no wish to measure it, in a
+    state handed on either."""
     made = Happenings(replace(STUDY, sweeps=(Sweep("one at a time", {"samples.max": (16, 64)}),)))
     trial = next(one for one in made.state.planned if one.id != made.state.base.id)
     made.happen(PlanEdited("nothing to try", replace(made.state.plan, sweeps=())))

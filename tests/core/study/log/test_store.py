@@ -1,4 +1,5 @@
-"""The study on disk: what it refuses, what it survives, studies of earlier versions, and packed ones."""
+"""The study on disk: what it refuses, what it survives, studies of earlier versions, and packed
+ones."""
 
 import json
 import logging
@@ -16,7 +17,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from swift_sample.cli import run
-from swift_sample.core.errors import StudyBlockedError, StudyBusyError, StudyError, SwiftSampleError, one_line
+from swift_sample.core.errors import (
+    StudyBlockedError,
+    StudyBusyError,
+    StudyError,
+    SwiftSampleError,
+    one_line,
+)
 from swift_sample.core.log import catch_all, inspected, report_error
 from swift_sample.core.machine import LoadMeter, Machine, peak_memory_bytes, this_machine
 from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_record, rewrite_record, write_exr
@@ -37,7 +44,9 @@ from tests.core.scene.gltf_maker import GltfMaker
 from tests.fuzzing import examples
 
 
-def test_a_study_opened_twice_is_refused_the_second_time_and_can_be_looked_at(study_path: Path) -> None:
+def test_a_study_opened_twice_is_refused_the_second_time_and_can_be_looked_at(
+    study_path: Path,
+) -> None:
     with Store.open(study_path) as store:
         with pytest.raises(StudyBusyError, match="open in another window or command"):
             Store.open(study_path)
@@ -66,12 +75,17 @@ def test_a_study_may_be_given_as_its_plan(study_path: Path, capsys) -> None:
         assert store.folder.path == study_path
 
 
-def test_names_that_are_no_text_are_refused_and_leave_nothing(tmp_path: Path, tiny_study: Study, capsys) -> None:
+def test_names_that_are_no_text_are_refused_and_leave_nothing(
+    tmp_path: Path, tiny_study: Study, capsys
+) -> None:
     scene = tmp_path / "bad\udcff\udcfename.glb"
     shutil.copy(GltfMaker().save(tmp_path / "square.glb"), scene)
     before = sorted(tmp_path.iterdir())
     assert run(["new", str(tmp_path / "a.study"), "--scene", str(scene)]) == 1
-    assert "the scene's name has letters that are not valid text (UTF-8); rename it" in capsys.readouterr().err
+    assert (
+        "the scene's name has letters that are not valid text (UTF-8); rename it"
+        in capsys.readouterr().err
+    )
     assert run(["new", str(tmp_path / "st\udcff.study"), "--scene", "honey-stall-small"]) == 1
     assert "the study's name has letters that are not valid text" in capsys.readouterr().err
     assert sorted(tmp_path.iterdir()) == before
@@ -84,7 +98,9 @@ def test_a_newer_database_is_refused_with_both_versions(study_path: Path) -> Non
     database.close()
 
     for look in (Store.open, look_at_study):
-        with pytest.raises(StudyError, match="has version 99, this program reads 5; open it with a newer version"):
+        with pytest.raises(
+            StudyError, match="has version 99, this program reads 5; open it with a newer version"
+        ):
             look(study_path)
 
 
@@ -104,7 +120,10 @@ def test_a_database_of_something_else_is_refused_and_stays(study_path: Path, scr
     before = (study_path / "results.db").read_bytes()
 
     for look in (Store.open, look_at_study):
-        with pytest.raises(StudyError, match=r"results\.db: is a database of something else than a study; move it aside"):
+        with pytest.raises(
+            StudyError,
+            match=r"results\.db: is a database of something else than a study; move it aside",
+        ):
             look(study_path)
 
     assert (study_path / "results.db").read_bytes() == before
@@ -126,7 +145,9 @@ def test_a_database_whose_tables_are_no_text_is_damaged(study_path: Path) -> Non
 def test_views_and_triggers_are_refused(study_path: Path) -> None:
     Store.open(study_path).close()
     database = sqlite3.connect(study_path / "results.db")
-    database.executescript("DROP TABLE records; CREATE VIEW records AS SELECT 1 AS number, 2 AS record;")
+    database.executescript(
+        "DROP TABLE records; CREATE VIEW records AS SELECT 1 AS number, 2 AS record;"
+    )
     database.close()
     with pytest.raises(StudyError, match="holds views, triggers or formulas, which no study has"):
         Store.open(study_path)
@@ -134,7 +155,8 @@ def test_views_and_triggers_are_refused(study_path: Path) -> None:
 
 @pytest.mark.parametrize("damage", ["rubbish", "cut", "middle", "missing"])
 def test_a_damaged_database_is_made_anew_from_the_pictures(driver: Driver, damage: str) -> None:
-    """The same runs, under the same names and with the same times, are found in the headers; the damaged file is kept."""
+    """The same runs, under the same names and with the same times, are found in the headers; the
+    damaged file is kept."""
     driver.run_here(Sweeping())
     path = driver.path
     before = driver.snapshot
@@ -153,30 +175,39 @@ def test_a_damaged_database_is_made_anew_from_the_pictures(driver: Driver, damag
     if damage == "missing":
         database.unlink()
 
-    with pytest.raises(StudyError, match=r"results\.db: is (damaged|missing).* makes it anew from the pictures"):
+    with pytest.raises(
+        StudyError, match=r"results\.db: is (damaged|missing).* makes it anew from the pictures"
+    ):
         look_at_study(path)
 
     opened = Driver(Store.open(path))
     kept = {(run.trial, run.block, run.control, run.picture): run.result for run in before.runs}
-    found = {(run.trial, run.block, run.control, run.picture): run.result for run in opened.snapshot.runs}
+    found = {
+        (run.trial, run.block, run.control, run.picture): run.result for run in opened.snapshot.runs
+    }
     assert found == kept
     assert opened.state.reference == replace(before.reference, number=opened.state.reference.number)
     assert [version.words.partition(", until")[0] for version in opened.snapshot.versions] == [
         version.words.partition(", until")[0] for version in before.versions
     ]
     assert any(
-        "the database was lost: 7 runs were found again" in text or f"{len(kept)} runs were found again" in text
+        "the database was lost: 7 runs were found again" in text
+        or f"{len(kept)} runs were found again" in text
         for _, _, text in opened.words()
     )
 
     assert len(list(path.glob("results.damaged-*.db"))) == (damage != "missing")
     assert opened.run_here(Sweeping()).finished
-    assert {t.verdict for t in opened.snapshot.results.trials} == {t.verdict for t in before.results.trials}
+    assert {t.verdict for t in opened.snapshot.results.trials} == {
+        t.verdict for t in before.results.trials
+    }
     validate(opened.state)
     opened.close()
 
 
-def test_rows_that_cannot_be_read_are_told_and_left_out(driver: Driver, caplog: pytest.LogCaptureFixture, capsys) -> None:
+def test_rows_that_cannot_be_read_are_told_and_left_out(
+    driver: Driver, caplog: pytest.LogCaptureFixture, capsys
+) -> None:
     driver.run_here(Sweeping(("samples.max",)))
     path = driver.path
     runs = driver.snapshot.runs
@@ -185,7 +216,9 @@ def test_rows_that_cannot_be_read_are_told_and_left_out(driver: Driver, caplog: 
 
     with database:
         database.execute("UPDATE runs SET total = 'soon' WHERE number = ?", (runs[0].number,))
-        database.execute("UPDATE runs SET picture = '../../private.exr' WHERE number = ?", (runs[1].number,))
+        database.execute(
+            "UPDATE runs SET picture = '../../private.exr' WHERE number = ?", (runs[1].number,)
+        )
         database.execute("UPDATE events SET body = '{' WHERE kind = 'reference'")
         # What the siege found: nests, terminals' control characters, and times that are none.
         database.execute("UPDATE events SET body = ? WHERE kind = 'said'", ("[" * 3000,))
@@ -203,8 +236,16 @@ def test_rows_that_cannot_be_read_are_told_and_left_out(driver: Driver, caplog: 
 
     with look_at_study(path) as reading:
         assert [note.partition("(")[2] for note in reading.notes if "entry 9" in note] == [
-            "tried again) cannot be read and is left out (ValueError: Invalid isoformat string: 'noon')",
-            "tried again) cannot be read and is left out (ValueError: Invalid isoformat string: '5')",
+            (
+                "tried again) cannot be read and is left out (ValueError: Invalid isoformat "
+                "string: "
+                "'noon')"
+            ),
+            (
+                "tried again) cannot be read and is left out (ValueError: Invalid isoformat "
+                "string: "
+                "'5')"
+            ),
             "\\x1b[2J) cannot be read and is left out (KeyError: '\\x1b[2J')",
         ]
 
@@ -221,7 +262,9 @@ def test_rows_that_cannot_be_read_are_told_and_left_out(driver: Driver, caplog: 
 
 @examples(40)
 @given(table=st.sampled_from(["events", "runs", "measurements", "identities"]), data=st.data())
-def test_any_value_anywhere_in_a_database_opens_or_is_told(measured_study: Path, table: str, data: st.DataObject) -> None:
+def test_any_value_anywhere_in_a_database_opens_or_is_told(
+    measured_study: Path, table: str, data: st.DataObject
+) -> None:
     copied = measured_study.with_name("fuzzed.study")
     shutil.rmtree(copied, ignore_errors=True)
     shutil.copytree(measured_study, copied)
@@ -229,12 +272,21 @@ def test_any_value_anywhere_in_a_database_opens_or_is_told(measured_study: Path,
     columns = [row[1] for row in database.execute(f"PRAGMA table_info({table})")]
     column = data.draw(st.sampled_from(columns))
     value = data.draw(
-        st.one_of(st.none(), st.integers(-(2**62), 2**62), st.floats(), st.text(max_size=20), st.binary(max_size=9))
+        st.one_of(
+            st.none(),
+            st.integers(-(2**62), 2**62),
+            st.floats(),
+            st.text(max_size=20),
+            st.binary(max_size=9),
+        )
     )
 
     try:
         with database:
-            database.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = (SELECT max(rowid) FROM {table})", (value,))
+            database.execute(
+                f"UPDATE {table} SET {column} = ? WHERE rowid = (SELECT max(rowid) FROM {table})",
+                (value,),
+            )
     except (sqlite3.Error, UnicodeEncodeError):
         return
     finally:
@@ -257,7 +309,9 @@ def measured_study(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
     folder = tmp_path_factory.mktemp("measured")
     os.environ["SWIFT_SAMPLE_LEASE"] = str(folder / "lease")
-    plan = Study("Tiny", "honey-stall-small", (16, 9), base=configured({"samples.max": 16}), repeats=2)
+    plan = Study(
+        "Tiny", "honey-stall-small", (16, 9), base=configured({"samples.max": 16}), repeats=2
+    )
     made = Driver(Store.open(create_study(folder / "a.study", plan)))
     made.run_here(Sweeping())
     made.close()
@@ -266,7 +320,9 @@ def measured_study(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.mark.parametrize("version", [1, 4])
-def test_a_study_of_an_early_version_is_refused_and_stays_as_it_is(tmp_path: Path, tiny_study: Study, version: int) -> None:
+def test_a_study_of_an_early_version_is_refused_and_stays_as_it_is(
+    tmp_path: Path, tiny_study: Study, version: int
+) -> None:
     path = create_study(tmp_path / "old.study", tiny_study)
     with Store.open(path):
         pass
@@ -288,7 +344,9 @@ def test_a_study_of_an_early_version_is_refused_and_stays_as_it_is(tmp_path: Pat
 def test_a_packed_study_is_whole_elsewhere(tmp_path: Path, tiny_study: Study, capsys) -> None:
     (tmp_path / "work").mkdir()
     scene = GltfMaker().save(tmp_path / "work" / "square.glb")
-    path = create_study(tmp_path / "work" / "a.study", replace(tiny_study, scene=str(scene), sweeps=(), repeats=1))
+    path = create_study(
+        tmp_path / "work" / "a.study", replace(tiny_study, scene=str(scene), sweeps=(), repeats=1)
+    )
     assert run(["run", str(path)]) in (0, 3)
     capsys.readouterr()
     run(["pick", str(path), "--json"])
@@ -348,7 +406,10 @@ def test_leftovers_of_a_killed_pack_are_in_nobodys_way(tmp_path: Path, tiny_stud
 
 def test_of_two_packs_to_one_name_the_first_stays(tmp_path: Path, tiny_study: Study) -> None:
     """S11: the second one finds the name taken when it is done, and says so."""
-    path = create_study(tmp_path / "a.study", replace(tiny_study, scene=str(GltfMaker().save(tmp_path / "square.glb"))))
+    path = create_study(
+        tmp_path / "a.study",
+        replace(tiny_study, scene=str(GltfMaker().save(tmp_path / "square.glb"))),
+    )
 
     def meanwhile(words: str) -> None:
         if not (tmp_path / "a.zip").exists():
@@ -361,7 +422,9 @@ def test_of_two_packs_to_one_name_the_first_stays(tmp_path: Path, tiny_study: St
     assert not list(tmp_path.glob(".writing-*"))
 
 
-def test_what_finds_no_room_is_not_unpacked(tmp_path: Path, tiny_study: Study, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_finds_no_room_is_not_unpacked(
+    tmp_path: Path, tiny_study: Study, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """S11: a small archive may hold much."""
     pack_study(create_study(tmp_path / "a.study", tiny_study), tmp_path / "a.zip")
     with zipfile.ZipFile(tmp_path / "a.zip", "a", zipfile.ZIP_DEFLATED) as archive:
@@ -373,7 +436,9 @@ def test_what_finds_no_room_is_not_unpacked(tmp_path: Path, tiny_study: Study, m
         unpack_study(tmp_path / "a.zip", tmp_path / "b.study")
 
 
-def test_a_log_with_escape_sequences_is_printed_as_text(study_path: Path, capsys: pytest.CaptureFixture) -> None:
+def test_a_log_with_escape_sequences_is_printed_as_text(
+    study_path: Path, capsys: pytest.CaptureFixture
+) -> None:
     """S9."""
     with Store.open(study_path) as store:
         store.append([Said("note", "\x1b[2Jcleared\x07")])
@@ -405,7 +470,9 @@ def test_a_folder_that_was_moved_away_is_said_to_be_gone(tmp_path: Path) -> None
         ("x.exr", "which no study has"),
     ],
 )
-def test_what_no_study_has_is_not_unpacked(tmp_path: Path, tiny_study: Study, name: str, words: str) -> None:
+def test_what_no_study_has_is_not_unpacked(
+    tmp_path: Path, tiny_study: Study, name: str, words: str
+) -> None:
     from swift_sample.core.study.plan.file import plan_as_toml
 
     with zipfile.ZipFile(tmp_path / "a.zip", "w") as archive:
@@ -466,7 +533,9 @@ def test_a_lease_is_had_by_one_and_survives_bad_files(tmp_path: Path) -> None:
     assert not (tmp_path / "victim").exists()
 
 
-def test_errors_in_any_thread_and_in_handed_out_work_are_logged(log_file: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_errors_in_any_thread_and_in_handed_out_work_are_logged(
+    log_file: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     import sys
     import threading
     from concurrent.futures import ThreadPoolExecutor
@@ -487,7 +556,13 @@ def test_errors_in_any_thread_and_in_handed_out_work_are_logged(log_file: Path, 
 
     report_error("told", RuntimeError("by hand"))
     text = log_file.read_text()
-    for words in ("'in a thread'", "'in a pool'", "work in a pool", "in the main thread", "by hand"):
+    for words in (
+        "'in a thread'",
+        "'in a pool'",
+        "work in a pool",
+        "in the main thread",
+        "by hand",
+    ):
         assert words in text
 
 
@@ -495,7 +570,11 @@ def test_this_machine_is_described() -> None:
     machine = this_machine()
     assert machine.threads >= 1
     assert "versions" not in machine.hardware()
-    assert machine.hardware() == replace(machine, versions="others").hardware() != Machine("p", 2, 2, 1, "L", "v").hardware()
+    assert (
+        machine.hardware()
+        == replace(machine, versions="others").hardware()
+        != Machine("p", 2, 2, 1, "L", "v").hardware()
+    )
     assert peak_memory_bytes() > 1 << 20
     assert 0 <= LoadMeter().share() <= 1
     assert configured()["device.threads"] == machine.threads
@@ -506,8 +585,12 @@ def test_a_database_that_another_program_holds_is_waited_for_with_a_word(
     study_path: Path, monkeypatch: pytest.MonkeyPatch, opening: Callable[..., Store | Reading]
 ) -> None:
     Store.open(study_path).close()
-    other = sqlite3.connect(study_path / "results.db", isolation_level=None, check_same_thread=False)
-    other.executescript("PRAGMA locking_mode = EXCLUSIVE; BEGIN IMMEDIATE; DELETE FROM events WHERE 0; COMMIT;")
+    other = sqlite3.connect(
+        study_path / "results.db", isolation_level=None, check_same_thread=False
+    )
+    other.executescript(
+        "PRAGMA locking_mode = EXCLUSIVE; BEGIN IMMEDIATE; DELETE FROM events WHERE 0; COMMIT;"
+    )
     waiter = threading.Timer(1.5, other.close)
     told = []
     waiter.start()
@@ -515,10 +598,14 @@ def test_a_database_that_another_program_holds_is_waited_for_with_a_word(
         assert opened.folder.path == study_path
 
     waiter.join()
-    assert [words.partition("; ")[0] for words in told] == [f"waiting: {study_path / 'results.db'}: another program holds it"]
+    assert [words.partition("; ")[0] for words in told] == [
+        f"waiting: {study_path / 'results.db'}: another program holds it"
+    ]
 
     with closing(sqlite3.connect(study_path / "results.db", isolation_level=None)) as holds_on:
-        holds_on.executescript("PRAGMA locking_mode = EXCLUSIVE; BEGIN IMMEDIATE; DELETE FROM events WHERE 0; COMMIT;")
+        holds_on.executescript(
+            "PRAGMA locking_mode = EXCLUSIVE; BEGIN IMMEDIATE; DELETE FROM events WHERE 0; COMMIT;"
+        )
         monkeypatch.setattr("swift_sample.core.study.log.database.PATIENCE_SECONDS", 0.1)
         with pytest.raises(StudyBlockedError, match="another program holds it; end that one"):
             opening(study_path, told.append)

@@ -1,5 +1,6 @@
-"""No figure is ever another one's: whatever changes and changes back, results stay where they belong. R1 to R15 are the
-faults that an audit of an earlier version reproduced; each has a test here or where its part is tested."""
+"""No figure is ever another one's: whatever changes and changes back, results stay where they
+belong. R1 to R15 are the faults that an audit of an earlier version reproduced; each has a test
+here or where its part is tested."""
 
 import json
 import os
@@ -74,7 +75,10 @@ CHANGES = {
     "size": {"size": (480, 270)},
     "frame": {"frame": 3},
     "view": {"view": View(-4.0, "soft")},
-    "reference": {"reference_keeps": ("light.caustics",), "base": BASE.replace({"light.caustics": "none"})},
+    "reference": {
+        "reference_keeps": ("light.caustics",),
+        "base": BASE.replace({"light.caustics": "none"}),
+    },
 }
 
 
@@ -120,10 +124,18 @@ def test_a_base_that_changes_no_pixel_of_the_reference_keeps_it() -> None:
         {"bounces.total": 2},
         {"scene.keep_built": True},
     ):
-        assert reference_identity(state.here, replace(STUDY, base=BASE.replace(change))).name == name, change
+        assert (
+            reference_identity(state.here, replace(STUDY, base=BASE.replace(change))).name == name
+        ), change
 
-    for change in ({"samples.pixel_filter": "box"}, {"geometry.subdivision": 1}, {"bounces.total": 40}):
-        assert reference_identity(state.here, replace(STUDY, base=BASE.replace(change))).name != name, change
+    for change in (
+        {"samples.pixel_filter": "box"},
+        {"geometry.subdivision": 1},
+        {"bounces.total": 40},
+    ):
+        assert (
+            reference_identity(state.here, replace(STUDY, base=BASE.replace(change))).name != name
+        ), change
 
 
 def edit(driver: Driver, **changes: object) -> None:
@@ -164,9 +176,16 @@ def test_pictures_of_one_size_are_not_those_of_another(driver: Driver) -> None:
     assert driver.run_here(Remeasuring()).finished
 
 
-def test_a_scene_that_changes_says_so_and_its_results_come_back(tmp_path: Path, tiny_study: Study, capsys) -> None:
-    """R11: an edited scene does not empty the map without a word; nor does one that is gone, or moved with its study."""
-    scene = GltfMaker().save(tmp_path / "work" / "square.glb") if (tmp_path / "work").mkdir() is None else None
+def test_a_scene_that_changes_says_so_and_its_results_come_back(
+    tmp_path: Path, tiny_study: Study, capsys
+) -> None:
+    """R11: an edited scene does not empty the map without a word; nor does one that is gone, or
+    moved with its study."""
+    scene = (
+        GltfMaker().save(tmp_path / "work" / "square.glb")
+        if (tmp_path / "work").mkdir() is None
+        else None
+    )
     study = replace(tiny_study, scene=str(scene), sweeps=(), repeats=1)
     path = create_study(tmp_path / "work" / "a.study", study)
     assert run(["run", str(path), "--json"]) in (0, 3)
@@ -177,7 +196,9 @@ def test_a_scene_that_changes_says_so_and_its_results_come_back(tmp_path: Path, 
     assert run(["pick", str(path)]) == 3
     said = capsys.readouterr().err
     assert "0 of 1 trials are measured" in said
-    assert "nothing was measured of the scene as it is now; measured before: square.glb, 32x18" in said
+    assert (
+        "nothing was measured of the scene as it is now; measured before: square.glb, 32x18" in said
+    )
     version = said.partition("(version ")[2][:8]
     assert run(["pick", str(path), "--json", "--version", version]) in (0, 3)
     assert json.loads(capsys.readouterr().out)["trials"]["measured"] == 1
@@ -205,11 +226,16 @@ def test_other_versions_of_software_hide_nothing(driver: Driver) -> None:
     assert other.snapshot.results.trials[0].runs == driver.snapshot.results.trials[0].runs != ()
     edit(other, repeats=2)
     assert other.run_here(Sweeping()).finished
-    assert any(words.startswith("these runs were made with different software: ") for words in other.snapshot.remarks)
+    assert any(
+        words.startswith("these runs were made with different software: ")
+        for words in other.snapshot.remarks
+    )
     driver.__dict__.update({**other.__dict__, "machine": driver.machine})
 
 
-def test_a_setting_that_is_added_orphans_nothing(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_setting_that_is_added_orphans_nothing(
+    driver: Driver, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """R3, on disk: the study is opened by a version with one more setting."""
     assert driver.run_here(Sweeping()).finished
     path = driver.path
@@ -217,7 +243,9 @@ def test_a_setting_that_is_added_orphans_nothing(driver: Driver, monkeypatch: py
     reference = driver.state.reference
     driver.close()
     new = replace(CATALOGUE["light.indirect"], key="light.new_switch")
-    monkeypatch.setattr(BuiltInRenderer, "catalogue", Catalogue(CATALOGUE.name, [*CATALOGUE.values(), new], ALL))
+    monkeypatch.setattr(
+        BuiltInRenderer, "catalogue", Catalogue(CATALOGUE.name, [*CATALOGUE.values(), new], ALL)
+    )
     opened = Driver(Store.open(path))
     found = opened.snapshot.results.trials
     assert [(t.id, t.runs, t.figures) for t in found] == [(t.id, t.runs, t.figures) for t in trials]
@@ -226,15 +254,20 @@ def test_a_setting_that_is_added_orphans_nothing(driver: Driver, monkeypatch: py
     opened.close()
 
 
-def test_a_failed_read_of_frames_leaves_nothing_on_another_frame(monkeypatch: pytest.MonkeyPatch) -> None:
-    """R6: there is no frame in hand that could be left; what is asked of a state changes nothing of it."""
+def test_a_failed_read_of_frames_leaves_nothing_on_another_frame(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """R6: there is no frame in hand that could be left; what is asked of a state changes nothing of
+    it."""
     from swift_sample.core.study.answers import frames
     from swift_sample.core.study.plan.model import FramePlan
 
     made = measured_there()
     plan = FramePlan(0, 40, 3)
     before = made.snapshot()
-    monkeypatch.setattr(frames, "grain_of", lambda *_: (_ for _ in ()).throw(StudyError("the database is locked")))
+    monkeypatch.setattr(
+        frames, "grain_of", lambda *_: (_ for _ in ()).throw(StudyError("the database is locked"))
+    )
     with pytest.raises(StudyError):
         frames.collect_frames(made.state, plan, [BASE])
 
@@ -242,7 +275,9 @@ def test_a_failed_read_of_frames_leaves_nothing_on_another_frame(monkeypatch: py
     assert figures(made.state) == [1.0, 3.0]
 
 
-def test_a_plan_that_cannot_be_saved_is_not_the_plan(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_plan_that_cannot_be_saved_is_not_the_plan(
+    driver: Driver, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """R7: neither in the state nor on disk nor for undo."""
     text = (driver.path / "study.toml").read_text()
     label = driver.state.undo_label
@@ -298,16 +333,22 @@ def test_an_edit_during_a_render_files_its_picture_where_it_belongs(driver: Driv
     assert driver.snapshot.runs == ()
 
 
-def test_a_scene_edited_while_it_is_rendered_files_nothing(tmp_path: Path, tiny_study: Study) -> None:
+def test_a_scene_edited_while_it_is_rendered_files_nothing(
+    tmp_path: Path, tiny_study: Study
+) -> None:
     scene = GltfMaker().save(tmp_path / "square.glb")
-    path = create_study(tmp_path / "a.study", replace(tiny_study, scene=str(scene), sweeps=(), repeats=1))
+    path = create_study(
+        tmp_path / "a.study", replace(tiny_study, scene=str(scene), sweeps=(), repeats=1)
+    )
     driver = Driver(Store.open(path))
     edited = []
 
     def edit_scene(notice: object) -> None:
         if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep) and not edited:
             edited.append(driver.state.here)
-            GltfMaker(materials=[{"pbrMetallicRoughness": {"baseColorFactor": [1, 0, 0, 1]}}]).save(scene)
+            GltfMaker(materials=[{"pbrMetallicRoughness": {"baseColorFactor": [1, 0, 0, 1]}}]).save(
+                scene
+            )
 
     driver.listen(edit_scene)
     assert driver.run_here(Sweeping()).finished
@@ -328,13 +369,25 @@ def test_looking_works_while_it_is_measured_and_on_a_disk_that_cannot_be_written
         assert run([*command, str(driver.path)]) == 0, command
 
     for name in ("r.json", "r.html"):
-        assert run(["export" if name.endswith("json") else "report", str(driver.path), "-o", str(tmp_path / name)]) == 0
+        assert (
+            run(
+                [
+                    "export" if name.endswith("json") else "report",
+                    str(driver.path),
+                    "-o",
+                    str(tmp_path / name),
+                ]
+            )
+            == 0
+        )
 
     capsys.readouterr()
     edit(driver, repeats=3)
     driver.stop()
     copied = tmp_path / "copied.study"
-    shutil.copytree(driver.path, copied)  # as a crash would leave it: with a write-ahead log that was not taken in
+    shutil.copytree(
+        driver.path, copied
+    )  # as a crash would leave it: with a write-ahead log that was not taken in
     assert (copied / "results.db-wal").stat().st_size > 0
     for path in (copied, *copied.rglob("*")):
         path.chmod(0o555 if path.is_dir() else 0o444)
@@ -355,8 +408,11 @@ def test_looking_works_while_it_is_measured_and_on_a_disk_that_cannot_be_written
         path.chmod(0o755)
 
 
-def test_one_study_at_a_time_is_timed_on_a_machine(driver: Driver, tmp_path: Path, tiny_study: Study) -> None:
-    """R13: the second says who holds the machine, waits, and goes on when it is free; also after the holder was killed."""
+def test_one_study_at_a_time_is_timed_on_a_machine(
+    driver: Driver, tmp_path: Path, tiny_study: Study
+) -> None:
+    """R13: the second says who holds the machine, waits, and goes on when it is free; also after
+    the holder was killed."""
     other = create_study(tmp_path / "other.study", replace(tiny_study, sweeps=(), repeats=1))
     holder = subprocess.Popen(
         [
@@ -386,7 +442,10 @@ def test_one_study_at_a_time_is_timed_on_a_machine(driver: Driver, tmp_path: Pat
     assert second.run_here(Sweeping()).finished
     free.join()
     holder.communicate()
-    assert waiting[0] == f"another study is being timed on this machine: bees.study (process {holder.pid})"
+    assert (
+        waiting[0]
+        == f"another study is being timed on this machine: bees.study (process {holder.pid})"
+    )
     lease = Lease()
     assert lease.take(other) == "", "it is given back at the end"
     lease.release()
@@ -396,15 +455,21 @@ def test_one_study_at_a_time_is_timed_on_a_machine(driver: Driver, tmp_path: Pat
 def test_an_unexpected_error_is_kept_with_its_traceback(
     driver: Driver, log_file: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """R14: wherever it happens, it is in the log file, and measuring ends with words instead of silence."""
+    """R14: wherever it happens, it is in the log file, and measuring ends with words instead of
+    silence."""
     monkeypatch.setattr(Sweeping, "propose", lambda *_: {}["a bug in the core"])
     ended = driver.run_here(Sweeping())
-    assert ended.problem == f"something went wrong (KeyError: 'a bug in the core'); what was measured is kept, see {log_file}"
+    assert ended.problem == (
+        "something went wrong (KeyError: 'a bug in the core'); what was measured is kept, see "
+        f"{log_file}"
+    )
     assert "Traceback" in log_file.read_text()
     assert "a bug in the core" in log_file.read_text()
 
 
-def test_the_workers_traceback_is_kept(monkeypatch: pytest.MonkeyPatch, capsys, tmp_path: Path) -> None:
+def test_the_workers_traceback_is_kept(
+    monkeypatch: pytest.MonkeyPatch, capsys, tmp_path: Path
+) -> None:
     """R14, in the worker's own process."""
     from swift_sample.core.renderers.builtin import pipeline
     from swift_sample.core.renderers.records import RenderSpec
@@ -413,7 +478,9 @@ def test_the_workers_traceback_is_kept(monkeypatch: pytest.MonkeyPatch, capsys, 
 
     monkeypatch.setattr(pipeline, "run_render", lambda *_: 1 + "")
     spec = RenderSpec(scene="honey-stall-small", size=(8, 8), settings={}, seed=1)
-    reply = worker.Worker(RENDERER, lambda reply: None).do(RenderJob(spec=spec, picture=str(tmp_path / "x.exr")))
+    reply = worker.Worker(RENDERER, lambda reply: None).do(
+        RenderJob(spec=spec, picture=str(tmp_path / "x.exr"))
+    )
     assert "unsupported operand" in reply.reason
     assert "Traceback" in reply.trace
     assert "Traceback" in capsys.readouterr().err, "what the worker prints is kept in worker.log"
@@ -429,9 +496,13 @@ def test_reading_again_costs_nothing_until_something_happened() -> None:
 def test_undo_and_redo_survive_closing_and_join_quick_edits(driver: Driver) -> None:
     plans = [driver.state.plan]
     for repeats in (3, 4):
-        driver.settle(driver.edit("Runs", lambda plan, n=repeats: replace(plan, repeats=n), "repeats"))
+        driver.settle(
+            driver.edit("Runs", lambda plan, n=repeats: replace(plan, repeats=n), "repeats")
+        )
 
-    driver.settle(driver.edit("Watch jar", lambda plan: replace(plan, areas=(WatchArea("jar", 0, 0, 4, 4),))))
+    driver.settle(
+        driver.edit("Watch jar", lambda plan: replace(plan, areas=(WatchArea("jar", 0, 0, 4, 4),)))
+    )
     path = driver.path
     plan = driver.state.plan
     assert (plan.repeats, driver.state.undo_label) == (4, "Watch jar")
@@ -450,7 +521,9 @@ def test_undo_and_redo_survive_closing_and_join_quick_edits(driver: Driver) -> N
     opened.close()
 
 
-def test_a_plan_edited_by_hand_is_a_step_that_can_be_undone(study_path: Path, tiny_study: Study) -> None:
+def test_a_plan_edited_by_hand_is_a_step_that_can_be_undone(
+    study_path: Path, tiny_study: Study
+) -> None:
     Store.open(study_path).close()
     (study_path / "study.toml").write_text(plan_as_toml(replace(tiny_study, repeats=9), study_path))
     with look_at_study(study_path) as reading:

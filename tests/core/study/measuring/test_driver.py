@@ -56,9 +56,12 @@ SPEC = RenderSpec(scene="honey-stall-small", size=(16, 9), settings={"samples.ma
 
 
 def measure(
-    driver: Driver, on_notice: Callable[[Notice], None] = lambda _: None, policy: Policy = EVERYTHING
+    driver: Driver,
+    on_notice: Callable[[Notice], None] = lambda _: None,
+    policy: Policy = EVERYTHING,
 ) -> list[Notice]:
-    """Run to the end in this thread; the state must hold together, and be what a replay of the log gives."""
+    """Run to the end in this thread; the state must hold together, and be what a replay of the log
+    gives."""
     notices: list[Notice] = []
 
     def keep(notice: Notice) -> None:
@@ -90,10 +93,16 @@ def test_a_study_is_measured_to_the_end(driver: Driver) -> None:
     assert snapshot.to_come == ()
     assert all(t.is_on_map and len(t.runs) >= 2 for t in snapshot.results.trials)
     by_bounces = {
-        t.configuration["bounces.total"]: t for t in snapshot.results.trials if t.configuration["samples.max"] == 64
+        t.configuration["bounces.total"]: t
+        for t in snapshot.results.trials
+        if t.configuration["samples.max"] == 64
     }
-    assert by_bounces[0].figures["light_shift"].value > 2 * by_bounces[4].figures["light_shift"].value
-    assert {path.name for path in snapshot.folder.pictures.glob("*.exr")} == {run.picture for run in snapshot.runs}
+    assert (
+        by_bounces[0].figures["light_shift"].value > 2 * by_bounces[4].figures["light_shift"].value
+    )
+    assert {path.name for path in snapshot.folder.pictures.glob("*.exr")} == {
+        run.picture for run in snapshot.runs
+    }
     assert snapshot.reference is not None
     assert snapshot.reference.samples >= 96
     assert all(run.result.seconds["total"] > 0 for run in snapshot.runs)
@@ -107,7 +116,12 @@ def test_losing_the_worker_costs_the_step_in_hand(driver: Driver, kind: type) ->
     killed = []
 
     def kill_once(notice: Notice) -> None:
-        if isinstance(notice, StepStarted) and isinstance(notice.step, kind) and len(killed) < 1 and driver.worker_pid:
+        if (
+            isinstance(notice, StepStarted)
+            and isinstance(notice.step, kind)
+            and len(killed) < 1
+            and driver.worker_pid
+        ):
             killed.append(driver.worker_pid)
             os.kill(driver.worker_pid, signal.SIGKILL)
 
@@ -120,8 +134,11 @@ def test_losing_the_worker_costs_the_step_in_hand(driver: Driver, kind: type) ->
     assert driver.snapshot.to_come == ()
 
 
-def test_an_error_anywhere_ends_the_measuring_and_not_the_owner(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Also one that comes while nothing is said, and one while the end is shown: edits are answered after it."""
+def test_an_error_anywhere_ends_the_measuring_and_not_the_owner(
+    driver: Driver, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Also one that comes while nothing is said, and one while the end is shown: edits are answered
+    after it."""
     notices: list[Notice] = []
     driver.listen(notices.append)
     monkeypatch.setattr(driver_module, "WAKE_SECONDS", 0.01)
@@ -135,7 +152,9 @@ def test_an_error_anywhere_ends_the_measuring_and_not_the_owner(driver: Driver, 
         assert "something went wrong (ZeroDivisionError" in ended.problem
         assert notices[-1] == ended
 
-    assert driver.settle(driver.edit("Runs", lambda plan: replace(plan, repeats=5))).plan.repeats == 5
+    assert (
+        driver.settle(driver.edit("Runs", lambda plan: replace(plan, repeats=5))).plan.repeats == 5
+    )
 
 
 def test_stopping_keeps_what_is_finished_and_measuring_goes_on(driver: Driver) -> None:
@@ -151,10 +170,16 @@ def test_stopping_keeps_what_is_finished_and_measuring_goes_on(driver: Driver) -
     assert runs_of(driver)[:3] == before
 
 
-def test_a_picture_that_is_delivered_in_another_format_is_not_taken_for_damaged(tmp_path: Path) -> None:
+def test_a_picture_that_is_delivered_in_another_format_is_not_taken_for_damaged(
+    tmp_path: Path,
+) -> None:
     """The study keeps an EXR of it, which has another length than what is delivered."""
-    base = configured({"samples.max": 2, "bounces.total": 1, "output.format": "png-8", "device.threads": 2})
-    create_study(tmp_path / "p.study", Study("p", "honey-stall-small", (16, 9), base=base, repeats=1))
+    base = configured(
+        {"samples.max": 2, "bounces.total": 1, "output.format": "png-8", "device.threads": 2}
+    )
+    create_study(
+        tmp_path / "p.study", Study("p", "honey-stall-small", (16, 9), base=base, repeats=1)
+    )
 
     for _ in range(2):
         driver = Driver(Store.open(tmp_path / "p.study"))
@@ -168,27 +193,37 @@ def test_lost_and_damaged_pictures_are_rendered_again(driver: Driver) -> None:
     first, second = (driver.snapshot.folder.picture(run.picture) for run in runs_of(driver)[1:3])
     first.unlink()
     second.write_bytes(b"rubbish")
-    driver.settle(driver.edit("View", lambda plan: replace(plan, view=replace(plan.view, exposure=1.0))))
+    driver.settle(
+        driver.edit("View", lambda plan: replace(plan, view=replace(plan.view, exposure=1.0)))
+    )
     assert measure(driver)[-1].finished
-    assert {run.reason for run in runs_of(driver) if run.reason} == {"its picture is missing", "its picture is damaged"}
+    assert {run.reason for run in runs_of(driver) if run.reason} == {
+        "its picture is missing",
+        "its picture is damaged",
+    }
     assert driver.snapshot.to_come == ()
     assert all(t.verdict != "unmeasured" for t in driver.snapshot.results.trials)
 
 
 def test_pictures_of_a_finished_study_that_vanish_are_missed(driver: Driver) -> None:
-    """By the report, which says what it leaves out, and by the next measuring, which renders them again."""
+    """By the report, which says what it leaves out, and by the next measuring, which renders them
+    again."""
     measure(driver)
     pictures = driver.snapshot.folder.pictures
     before = len(runs_of(driver))
     for path in pictures.glob("*.exr"):
         path.unlink()
 
-    left_out = [line for line in gather(driver.snapshot, driver.machine).details if "left out" in line]
+    left_out = [
+        line for line in gather(driver.snapshot, driver.machine).details if "left out" in line
+    ]
     assert left_out
     assert all("is missing; measuring again renders it anew" in line for line in left_out)
     assert measure(driver)[-1].finished
     assert sum(run.lost for run in runs_of(driver)) == before
-    assert {path.name for path in pictures.glob("*.exr")} == {run.picture for run in runs_of(driver) if not run.lost}
+    assert {path.name for path in pictures.glob("*.exr")} == {
+        run.picture for run in runs_of(driver) if not run.lost
+    }
 
 
 def test_a_damaged_reference_is_set_aside_and_rendered_again(driver: Driver) -> None:
@@ -203,20 +238,27 @@ def test_a_damaged_reference_is_set_aside_and_rendered_again(driver: Driver) -> 
     assert [path for path in reference.parent.iterdir() if ".damaged-" in path.name]
 
 
-def test_a_picture_that_is_not_the_one_that_was_written_is_set_aside_and_rendered_again(driver: Driver) -> None:
-    """Whatever it is instead: another picture, one that grew shorter, or one that has another size."""
+def test_a_picture_that_is_not_the_one_that_was_written_is_set_aside_and_rendered_again(
+    driver: Driver,
+) -> None:
+    """Whatever it is instead: another picture, one that grew shorter, or one that has another
+    size."""
     measure(driver)
     folder = driver.snapshot.folder
     paths = [folder.picture(run.picture) for run in runs_of(driver)[1:4]]
     right = paths[0].read_bytes()
     at = right.rindex(bytes(right[-64:-32]))
-    paths[0].write_bytes(right[:at] + bytes(byte ^ 1 for byte in right[at : at + 32]) + right[at + 32 :])
+    paths[0].write_bytes(
+        right[:at] + bytes(byte ^ 1 for byte in right[at : at + 32]) + right[at + 32 :]
+    )
     paths[1].write_bytes(paths[1].read_bytes()[:-1])
     write_exr(paths[2], Picture(np.zeros((3, 5, 3), np.float32)))
     # One more sample of the reference is not the one that was written either.
     reference = driver.snapshot.reference_path
     write_exr(reference, Picture(np.ones((3, 5, 3), np.float32)))
-    driver.settle(driver.edit("View", lambda plan: replace(plan, view=replace(plan.view, exposure=1.0))))
+    driver.settle(
+        driver.edit("View", lambda plan: replace(plan, view=replace(plan.view, exposure=1.0)))
+    )
 
     for name in (paths[0].name, paths[2].name):
         with pytest.raises(UnfitPictureError, match="is not the one that was written"):
@@ -224,21 +266,33 @@ def test_a_picture_that_is_not_the_one_that_was_written_is_set_aside_and_rendere
 
     assert measure(driver)[-1].finished
     lost = sorted(run.reason for run in runs_of(driver) if run.lost)
-    assert lost == ["its picture is damaged", "its picture is damaged", "its picture is not the one that was written"]
+    assert lost == [
+        "its picture is damaged",
+        "its picture is damaged",
+        "its picture is not the one that was written",
+    ]
     assert len(list(folder.pictures.glob("*.damaged-*"))) == 3
     assert len(list(folder.references.glob("*.damaged-*"))) == 1
     assert driver.snapshot.to_come == ()
     assert all(t.verdict != "unmeasured" for t in driver.snapshot.results.trials)
 
 
-def test_failures_of_the_machine_are_no_failures_of_the_trial(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
-    """A renderer that is killed twice in one run is started again, and the trial gets all its runs; killed too often, the
-    trial is left for now, told with the reason, and tried again when measuring is asked for anew."""
+def test_failures_of_the_machine_are_no_failures_of_the_trial(
+    driver: Driver, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A renderer that is killed twice in one run is started again, and the trial gets all its runs;
+    killed too often, the trial is left for now, told with the reason, and tried again when
+    measuring is asked for anew."""
     kills = [0]
 
     def kill(notice: Notice) -> None:
         step = notice.step if isinstance(notice, StepStarted) else None
-        if isinstance(step, RunStep) and step.configuration["samples.max"] == 16 and kills[0] and driver.worker_pid:
+        if (
+            isinstance(step, RunStep)
+            and step.configuration["samples.max"] == 16
+            and kills[0]
+            and driver.worker_pid
+        ):
             kills[0] -= 1
             os.kill(driver.worker_pid, signal.SIGKILL)
 
@@ -265,7 +319,12 @@ def test_a_run_in_which_the_renderer_was_held_does_not_count(driver: Driver) -> 
     held = []
 
     def hold(notice: Notice) -> None:
-        if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep) and not held and driver.worker_pid:
+        if (
+            isinstance(notice, StepStarted)
+            and isinstance(notice.step, RunStep)
+            and not held
+            and driver.worker_pid
+        ):
             held.append(notice.step)
             os.kill(driver.worker_pid, signal.SIGSTOP)
             threading.Timer(0.3, os.kill, (driver.worker_pid, signal.SIGCONT)).start()
@@ -273,14 +332,23 @@ def test_a_run_in_which_the_renderer_was_held_does_not_count(driver: Driver) -> 
     notices = measure(driver, hold)
     assert notices[-1].finished
     problems = [n.problem for n in notices if isinstance(n, StepEnded) and n.problem]
-    assert problems == ["the renderer was held by another program meanwhile: the run does not count, and is made again"]
+    assert problems == [
+        (
+            "the renderer was held by another program meanwhile: the run does not count, and is "
+            "made "
+            "again"
+        )
+    ]
     steps = [n.step for n in notices if isinstance(n, StepStarted) and isinstance(n.step, RunStep)]
     assert steps[:2] == held * 2
     assert all(run.result is not None for run in runs_of(driver))
 
 
-def test_a_full_disk_is_waited_for_with_a_word(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Before a picture is begun, and where one could not be written or an outcome could not be kept."""
+def test_a_full_disk_is_waited_for_with_a_word(
+    driver: Driver, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Before a picture is begun, and where one could not be written or an outcome could not be
+    kept."""
     monkeypatch.setattr(driver_module, "WAKE_SECONDS", 0.01)
     full: dict[str, int] = {"room": 3, "keep": 3}
 
@@ -291,7 +359,9 @@ def test_a_full_disk_is_waited_for_with_a_word(driver: Driver, monkeypatch: pyte
     def keep(events: Sequence[Event], plan: Study | None = None) -> list[Happened]:
         if any(isinstance(event, RunFinished) for event in events) and full["keep"]:
             full["keep"] -= 1
-            raise StudyBlockedError("results.db: cannot be written, the disk is full; make room on it", held=False)
+            raise StudyBlockedError(
+                "results.db: cannot be written, the disk is full; make room on it", held=False
+            )
         return append(events, plan)
 
     append = driver._store.append
@@ -313,11 +383,19 @@ def test_a_full_disk_is_waited_for_with_a_word(driver: Driver, monkeypatch: pyte
     assert measure(driver)[-1].problem == f"the disk of {driver.path} is full; make room on it"
 
 
-def test_a_held_database_is_waited_for_while_measuring_and_stopping_is_heard(driver: Driver) -> None:
-    other = sqlite3.connect(driver.path / "results.db", isolation_level=None, check_same_thread=False)
+def test_a_held_database_is_waited_for_while_measuring_and_stopping_is_heard(
+    driver: Driver,
+) -> None:
+    other = sqlite3.connect(
+        driver.path / "results.db", isolation_level=None, check_same_thread=False
+    )
 
     def hold(notice: Notice) -> None:
-        if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep) and not runs_of(driver):
+        if (
+            isinstance(notice, StepStarted)
+            and isinstance(notice.step, RunStep)
+            and not runs_of(driver)
+        ):
             if not other.in_transaction:
                 other.execute("BEGIN IMMEDIATE")
         elif isinstance(notice, Waits) and not stopped:
@@ -336,7 +414,9 @@ def test_a_held_database_is_waited_for_while_measuring_and_stopping_is_heard(dri
     assert measure(driver)[-1].finished
 
 
-def test_the_locks_are_free_only_when_the_renderer_has_ended_too(driver: Driver, tmp_path: Path) -> None:
+def test_the_locks_are_free_only_when_the_renderer_has_ended_too(
+    driver: Driver, tmp_path: Path
+) -> None:
     lease = Lease(tmp_path / "lease")
     assert lease.take(driver.path) == ""
     link = WorkerLink(RENDERER.worker, tmp_path / "log", lambda link, reply: None, lease.handles)
@@ -349,7 +429,9 @@ def test_the_locks_are_free_only_when_the_renderer_has_ended_too(driver: Driver,
     other.release()
 
 
-def test_a_scene_that_disappears_is_told_and_nothing_is_lost(tmp_path: Path, tiny_study: Study) -> None:
+def test_a_scene_that_disappears_is_told_and_nothing_is_lost(
+    tmp_path: Path, tiny_study: Study
+) -> None:
     path = create_study(tmp_path / "a.study", replace(tiny_study, scene=str(tmp_path / "gone.glb")))
     driver = Driver(Store.open(path))
     problem = measure(driver)[-1].problem
@@ -359,11 +441,17 @@ def test_a_scene_that_disappears_is_told_and_nothing_is_lost(tmp_path: Path, tin
     driver.close()
 
 
-def test_pictures_that_cannot_be_written_end_the_measuring_and_fail_no_trial(driver: Driver) -> None:
+def test_pictures_that_cannot_be_written_end_the_measuring_and_fail_no_trial(
+    driver: Driver,
+) -> None:
     folder = driver.snapshot.folder
 
     def take_folder_away(notice: Notice) -> None:
-        if isinstance(notice, StepStarted) and isinstance(notice.step, RunStep) and len(runs_of(driver)) == 1:
+        if (
+            isinstance(notice, StepStarted)
+            and isinstance(notice.step, RunStep)
+            and len(runs_of(driver)) == 1
+        ):
             folder.pictures.rename(folder.path / "elsewhere")
 
     problem = measure(driver, take_folder_away)[-1].problem
@@ -376,11 +464,19 @@ def test_pictures_that_cannot_be_written_end_the_measuring_and_fail_no_trial(dri
 
 def test_only_limits_what_is_measured(driver: Driver) -> None:
     assert measure(driver, policy=Sweeping(("bounces.total",)))[-1].finished
-    assert {t.configuration["samples.max"] for t in driver.snapshot.results.trials if t.runs} == {64}
+    assert {t.configuration["samples.max"] for t in driver.snapshot.results.trials if t.runs} == {
+        64
+    }
 
 
-def test_a_trial_that_fails_is_given_up_and_tried_again_when_measuring_is_asked_for(driver: Driver) -> None:
-    driver.settle(driver.edit("Variant", lambda plan: plan.with_values_to_try({"geometry.variant": ("none such",)})))
+def test_a_trial_that_fails_is_given_up_and_tried_again_when_measuring_is_asked_for(
+    driver: Driver,
+) -> None:
+    driver.settle(
+        driver.edit(
+            "Variant", lambda plan: plan.with_values_to_try({"geometry.variant": ("none such",)})
+        )
+    )
     assert measure(driver)[-1].finished
     failed = next(t for t in driver.snapshot.results.trials if not t.is_base)
     assert "there are cut-out lid, drilled lid" in failed.failure
@@ -396,11 +492,17 @@ def test_killed_at_any_moment_no_finished_run_is_lost(tmp_path: Path, tiny_study
 
     for wait in (0.0, 0.4, 1.1):
         process = subprocess.Popen(
-            [sys.executable, "-m", "swift_sample.cli", "run", str(path)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+            [sys.executable, "-m", "swift_sample.cli", "run", str(path)],
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
         )
         database = path / "results.db"
         deadline = time.monotonic() + 90
-        while time.monotonic() < deadline and _runs_in(database) <= finished and process.poll() is None:
+        while (
+            time.monotonic() < deadline
+            and _runs_in(database) <= finished
+            and process.poll() is None
+        ):
             time.sleep(0.05)
 
         time.sleep(wait)
@@ -417,8 +519,11 @@ def test_killed_at_any_moment_no_finished_run_is_lost(tmp_path: Path, tiny_study
     driver.close()
 
 
-def test_an_interrupt_at_the_terminal_ends_measuring_well(tmp_path: Path, tiny_study: Study) -> None:
-    """The terminal interrupts every process of the group; only the one that measures may act on it."""
+def test_an_interrupt_at_the_terminal_ends_measuring_well(
+    tmp_path: Path, tiny_study: Study
+) -> None:
+    """The terminal interrupts every process of the group; only the one that measures may act on
+    it."""
     path = tmp_path / "a.study"
     create_study(path, replace(tiny_study, repeats=40))
 
@@ -446,8 +551,13 @@ def test_an_interrupt_at_the_terminal_ends_measuring_well(tmp_path: Path, tiny_s
 def test_every_decision_stands_in_the_log_with_its_reason(driver: Driver) -> None:
     measure(driver)
     decisions = [text for _, kind, text in driver.words() if kind == "decision"]
-    assert decisions[0] == "rendering the reference: errors are measured against it, and there is none yet"
-    runs = [text for text in decisions if text.startswith("rendering ") and "the reference" not in text]
+    assert (
+        decisions[0]
+        == "rendering the reference: errors are measured against it, and there is none yet"
+    )
+    runs = [
+        text for text in decisions if text.startswith("rendering ") and "the reference" not in text
+    ]
     assert len(runs) == len(runs_of(driver))
     assert sum(": run 2 of " in text for text in runs) == 3
 
@@ -458,7 +568,9 @@ def _runs_in(database: Path) -> int:
     try:
         connection = sqlite3.connect(f"file:{database}?mode=ro", uri=True)
         try:
-            return int(connection.execute("SELECT count(*) FROM runs WHERE reason = ''").fetchone()[0])
+            return int(
+                connection.execute("SELECT count(*) FROM runs WHERE reason = ''").fetchone()[0]
+            )
         finally:
             connection.close()
     except sqlite3.Error:
@@ -490,7 +602,11 @@ def ask(tmp_path: Path):
 
 
 def test_the_worker_answers_failures_and_goes_on(ask: Asking, tmp_path: Path) -> None:
-    missing = ask(RenderJob(spec=SPEC.model_copy(update={"scene": "gone.glb"}), picture=str(tmp_path / "a.exr")))
+    missing = ask(
+        RenderJob(
+            spec=SPEC.model_copy(update={"scene": "gone.glb"}), picture=str(tmp_path / "a.exr")
+        )
+    )
     assert isinstance(missing, Failed)
     assert "gone.glb: no such scene" in missing.reason
     nowhere = ask(RenderJob(spec=SPEC, picture=str(tmp_path / "no" / "a.exr")))
@@ -500,7 +616,11 @@ def test_the_worker_answers_failures_and_goes_on(ask: Asking, tmp_path: Path) ->
 
     unread = ask(
         MeasureJob(
-            pictures=[str(tmp_path / "a.exr")], reference=str(tmp_path / "none.exr"), exposure=0, curve="soft", size=(16, 9)
+            pictures=[str(tmp_path / "a.exr")],
+            reference=str(tmp_path / "none.exr"),
+            exposure=0,
+            curve="soft",
+            size=(16, 9),
         )
     )
     assert unread == Unfit(faults={str(tmp_path / "none.exr"): "is missing"})
@@ -515,22 +635,37 @@ def test_of_earlier_studies_pictures_are_looked_at_themselves(ask: Asking, tmp_p
 
     def measured(reference: Path, *pictures: Path) -> Outcome:
         return ask(
-            MeasureJob(pictures=list(map(str, pictures)), reference=str(reference), exposure=0, curve="soft", size=(16, 9))
+            MeasureJob(
+                pictures=list(map(str, pictures)),
+                reference=str(reference),
+                exposure=0,
+                curve="soft",
+                size=(16, 9),
+            )
         )
 
     assert isinstance(measured(right, right, right), Measured)
-    assert measured(right, right, nan) == Unfit(faults={str(nan): "has values that are not finite numbers"})
+    assert measured(right, right, nan) == Unfit(
+        faults={str(nan): "has values that are not finite numbers"}
+    )
     assert measured(right, right, right, small) == Unfit(faults={str(small): "has another size"})
     assert measured(small, right) == Unfit(faults={str(small): "has another size"})
 
 
 @pytest.mark.parametrize("written", ["and recorded", "and not recorded", "by another"])
-def test_the_chunks_in_a_reference_decide_whether_it_grows(ask: Asking, tmp_path: Path, written: str) -> None:
-    """After a kill between the writing of a chunk and its recording, that chunk is not rendered and merged again."""
+def test_the_chunks_in_a_reference_decide_whether_it_grows(
+    ask: Asking, tmp_path: Path, written: str
+) -> None:
+    """After a kill between the writing of a chunk and its recording, that chunk is not rendered and
+    merged again."""
     path = tmp_path / "reference.exr"
     first = ask(ReferenceJob(spec=SPEC, picture=str(path)))
     second = ReferenceJob(
-        spec=SPEC.model_copy(update={"seed": 2}), picture=str(path), samples_before=4, chunks_before=1, digest=first.digest
+        spec=SPEC.model_copy(update={"seed": 2}),
+        picture=str(path),
+        samples_before=4,
+        chunks_before=1,
+        digest=first.digest,
     )
     grown = ask(second)
     assert (grown.samples, grown.digest) == (8, digest_of_picture(path))
@@ -541,7 +676,12 @@ def test_the_chunks_in_a_reference_decide_whether_it_grows(ask: Asking, tmp_path
     else:
         known = grown.digest if written == "and recorded" else first.digest
         third = second.model_copy(
-            update={"samples_before": 8, "chunks_before": 2, "digest": known, "spec": SPEC.model_copy(update={"seed": 3})}
+            update={
+                "samples_before": 8,
+                "chunks_before": 2,
+                "digest": known,
+                "spec": SPEC.model_copy(update={"seed": 3}),
+            }
         )
         outcome = ask(third)
 
@@ -551,7 +691,9 @@ def test_the_chunks_in_a_reference_decide_whether_it_grows(ask: Asking, tmp_path
             assert outcome == Unfit(faults={str(path): "is not the one that was written"})
 
 
-def test_a_picture_that_equals_the_reference_does_not_upset_the_worker(ask: Asking, tmp_path: Path) -> None:
+def test_a_picture_that_equals_the_reference_does_not_upset_the_worker(
+    ask: Asking, tmp_path: Path
+) -> None:
     """Its ratio of signal to noise is infinite, and has to come through the pipe."""
     name = str(tmp_path / "a.exr")
     ask(RenderJob(spec=SPEC, picture=name))
@@ -561,7 +703,9 @@ def test_a_picture_that_equals_the_reference_does_not_upset_the_worker(ask: Aski
     assert same.areas[""]["rms"][0] == 0
 
 
-def test_a_kept_scene_is_made_ready_first_and_a_job_stops_when_told(ask: Asking, tmp_path: Path) -> None:
+def test_a_kept_scene_is_made_ready_first_and_a_job_stops_when_told(
+    ask: Asking, tmp_path: Path
+) -> None:
     kept = SPEC.model_copy(update={"settings": {"samples.max": 4, "scene.keep_built": True}})
     first, second = (ask(RenderJob(spec=kept, picture=str(tmp_path / "a.exr"))) for _ in range(2))
     assert first.result.reused_scene
@@ -594,15 +738,21 @@ def test_areas_and_views_are_measured_from_stored_pictures(driver: Driver) -> No
     trials = driver.snapshot.results.trials
     assert all(t.figures["grain@left"] is not None and not t.unmeasured for t in trials)
     before = [t.figures["grain"].value for t in trials]
-    driver.settle(driver.edit("Name", lambda plan: replace(plan, areas=(replace(areas[0], name="jar"),))))
-    assert all(not t.unmeasured for t in driver.snapshot.results.trials), "another name is no other area"
+    driver.settle(
+        driver.edit("Name", lambda plan: replace(plan, areas=(replace(areas[0], name="jar"),)))
+    )
+    assert all(not t.unmeasured for t in driver.snapshot.results.trials), (
+        "another name is no other area"
+    )
     driver.settle(driver.edit("View", lambda plan: replace(plan, view=View(exposure=-2.0))))
     assert all(t.verdict == "unmeasured" for t in driver.snapshot.results.trials)
     measure(driver, policy=Remeasuring())
     after = [t.figures["grain"].value for t in driver.snapshot.results.trials]
     assert all(a < 0.8 * b for a, b in zip(after, before, strict=True))
     driver.settle(driver.undo())
-    assert [t.figures["grain"].value for t in driver.snapshot.results.trials] == before, "figures of the old view come back"
+    assert [t.figures["grain"].value for t in driver.snapshot.results.trials] == before, (
+        "figures of the old view come back"
+    )
     assert len(runs_of(driver)) == runs
 
 
@@ -616,7 +766,9 @@ def busy_machine(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Le
     other.release()
 
 
-def test_a_budget_buys_measuring_and_not_waiting(study_path: Path, busy_machine: Lease, tmp_path: Path) -> None:
+def test_a_budget_buys_measuring_and_not_waiting(
+    study_path: Path, busy_machine: Lease, tmp_path: Path
+) -> None:
     """O8: 38 of 60 s were waited for another study."""
     driver = Driver(Store.open(study_path), lease=Lease(tmp_path / "lease-of-others"))
     now = [0.0]
@@ -635,10 +787,13 @@ def test_a_budget_buys_measuring_and_not_waiting(study_path: Path, busy_machine:
 
 
 def test_comparing_what_is_there_waits_for_no_other_study(study_path: Path, tmp_path: Path) -> None:
-    """U11: a watch area drawn while another study was timed gave "No pick yet" until that one ended."""
+    """U11: a watch area drawn while another study was timed gave "No pick yet" until that one
+    ended."""
     driver = Driver(Store.open(study_path), lease=Lease(tmp_path / "lease"))
     assert measure(driver)[-1].finished
-    driver.settle(driver.edit("Watch", lambda plan: replace(plan, areas=(WatchArea("jar", 0, 0, 8, 8),))))
+    driver.settle(
+        driver.edit("Watch", lambda plan: replace(plan, areas=(WatchArea("jar", 0, 0, 8, 8),)))
+    )
     assert driver.state.wanting
     other = Lease(tmp_path / "lease")
     assert other.take(Path("other.study")) == ""

@@ -27,7 +27,12 @@ STUDY = Study(
     (32, 18),
     base=BASE,
     repeats=2,
-    sweeps=(Sweep("one at a time", {"samples.max": (8, 64), "denoise.method": ("wavelet",), "scene.keep_built": (True,)}),),
+    sweeps=(
+        Sweep(
+            "one at a time",
+            {"samples.max": (8, 64), "denoise.method": ("wavelet",), "scene.keep_built": (True,)},
+        ),
+    ),
     limits=only_limits(grain=60.0, light_shift=8.0, detail_kept=20.0, stray_pixels=999_000.0),
 )
 
@@ -55,17 +60,25 @@ def driver(tmp_path: Path, clock: Clock, request: pytest.FixtureRequest):
     made.close()
 
 
-def search(driver: Driver, budget: float | None = None, clock: Clock | None = None) -> tuple[list[Notice], Ended]:
+def search(
+    driver: Driver, budget: float | None = None, clock: Clock | None = None
+) -> tuple[list[Notice], Ended]:
     """Run a search to its end in this thread; with a clock each run takes 100 s on it."""
     notices: list[Notice] = []
 
     def keep(notice: Notice) -> None:
         notices.append(notice)
-        if clock is not None and isinstance(notice, StepStarted) and isinstance(notice.step, RunStep):
+        if (
+            clock is not None
+            and isinstance(notice, StepStarted)
+            and isinstance(notice.step, RunStep)
+        ):
             clock.now += 100
 
     driver.listen(keep)
-    ended = driver.run_here(Searching(driver.record, budget, lambda advice: notices.append(Advised(advice))))
+    ended = driver.run_here(
+        Searching(driver.record, budget, lambda advice: notices.append(Advised(advice)))
+    )
     validate(driver.state)
 
     return notices, ended
@@ -75,7 +88,9 @@ def steps_of(notices: list[Notice]) -> list:
     return [notice.step for notice in notices if isinstance(notice, StepStarted)]
 
 
-def test_a_search_measures_what_it_chose_and_ends_with_a_reason(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_search_measures_what_it_chose_and_ends_with_a_reason(
+    driver: Driver, monkeypatch: pytest.MonkeyPatch
+) -> None:
     notices, ended = search(driver)
     assert ended.finished
     steps = steps_of(notices)
@@ -100,13 +115,19 @@ def test_a_search_measures_what_it_chose_and_ends_with_a_reason(driver: Driver, 
     # What other denoising makes of pictures is known for good: another search tries none again.
     again, _ = search(driver)
     assert not any(isinstance(s, MeasureStep) and s.key.recipe for s in steps_of(again))
-    monkeypatch.setitem(KINDS, "grain", replace(KINDS["grain"], version=99))  # unless a formula is another one by now
-    driver.state.__dict__.pop("wanting", None)  # a formula changes only while the program is not running
+    monkeypatch.setitem(
+        KINDS, "grain", replace(KINDS["grain"], version=99)
+    )  # unless a formula is another one by now
+    driver.state.__dict__.pop(
+        "wanting", None
+    )  # a formula changes only while the program is not running
     third, _ = search(driver)
     assert sum(isinstance(s, MeasureStep) and bool(s.key.recipe) for s in steps_of(third)) == 2
 
 
-@pytest.mark.parametrize("driver", [replace(STUDY, base=BASE.replace({"samples.max": 2048}))], indirect=True)
+@pytest.mark.parametrize(
+    "driver", [replace(STUDY, base=BASE.replace({"samples.max": 2048}))], indirect=True
+)
 def test_a_search_stops_when_its_time_is_spent(driver: Driver, clock: Clock) -> None:
     """Also the render in hand, which would end long after it."""
     _, ended = search(driver, 50.0, clock)
@@ -141,8 +162,23 @@ def test_what_failed_in_an_earlier_search_does_not_end_a_later_one(driver: Drive
     hopeless = BASE.replace({"samples.max": 8, "scene.keep_built": True})
     trial = driver.state.trial_of(hopeless)
     state = driver.state
-    driver.run_here(Sweeping(("samples.min",)))  # begins measuring, so that what follows is not forgiven
-    failed = Run(0, "", state.here, trial.id, trial.appearance, state.machine, 1, 0, False, "", None, "it failed")
+    driver.run_here(
+        Sweeping(("samples.min",))
+    )  # begins measuring, so that what follows is not forgiven
+    failed = Run(
+        0,
+        "",
+        state.here,
+        trial.id,
+        trial.appearance,
+        state.machine,
+        1,
+        0,
+        False,
+        "",
+        None,
+        "it failed",
+    )
     driver._keep([RunFinished(failed, hopeless)] * MAX_FAILURES)
     policy = Searching(driver.record)
     chosen = set()
@@ -150,7 +186,11 @@ def test_what_failed_in_an_earlier_search_does_not_end_a_later_one(driver: Drive
     proposal = policy.propose(state, 0.0)
 
     while proposal.again or proposal.step is not None:
-        chosen |= {event.values.get("samples.max") for event in proposal.events if isinstance(event, TrialChosen)}
+        chosen |= {
+            event.values.get("samples.max")
+            for event in proposal.events
+            if isinstance(event, TrialChosen)
+        }
         if proposal.step is not None and proposal.step.configuration == hopeless:
             pytest.fail("a trial that failed too often is not rendered again")
         if proposal.step is not None:
@@ -160,14 +200,17 @@ def test_what_failed_in_an_earlier_search_does_not_end_a_later_one(driver: Drive
 
 
 def test_what_a_search_chose_is_measured_whole_by_run(driver: Driver) -> None:
-    """Trials of a search stay in the study: measuring the plan later finishes those that may be the pick."""
+    """Trials of a search stay in the study: measuring the plan later finishes those that may be the
+    pick."""
     other = BASE.replace({"samples.max": 8, "scene.keep_built": True})
     driver._keep([TrialChosen(driver.state.here, other.identity_values(), "why")])
     driver.settle(driver.edit("No sweeps", lambda plan: replace(plan, sweeps=())))
     assert driver.run_here(Sweeping()).finished
     trials = {t.configuration: t for t in driver.snapshot.results.trials}
     assert set(trials) == {BASE, other}
-    assert len(trials[other].runs) >= STUDY.repeats  # more where noise leaves the two too close to tell
+    assert (
+        len(trials[other].runs) >= STUDY.repeats
+    )  # more where noise leaves the two too close to tell
 
 
 def test_search_from_the_command_line(tmp_path: Path, capsys) -> None:
@@ -177,5 +220,8 @@ def test_search_from_the_command_line(tmp_path: Path, capsys) -> None:
     err = capsys.readouterr().err
     assert "the search ended: time is up after 0 s; best so far" in err
     assert run(["search", str(path), "--budget", "soon"]) == 2
-    assert "time=soon: expected seconds, or a number with s, m or h, as in 10m" in capsys.readouterr().err
+    assert (
+        "time=soon: expected seconds, or a number with s, m or h, as in 10m"
+        in capsys.readouterr().err
+    )
     assert run(["search", str(tmp_path / "none.study")]) == 1

@@ -1,4 +1,5 @@
-"""What is measured next, in a simulated study: every step is absorbed as if a worker had done it."""
+"""What is measured next, in a simulated study: every step is absorbed as if a worker had done
+it."""
 
 import math
 from concurrent.futures import ThreadPoolExecutor
@@ -7,7 +8,13 @@ from dataclasses import replace
 import pytest
 
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.log.events import FailuresForgiven, Measured, Measurement, PlanEdited, ReferenceGrew
+from swift_sample.core.study.log.events import (
+    FailuresForgiven,
+    Measured,
+    Measurement,
+    PlanEdited,
+    ReferenceGrew,
+)
 from swift_sample.core.study.log.state import FEW_PICTURES, StudyState, validate
 from swift_sample.core.study.measuring.policies import Policy, Sweeping, Trying
 from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand
@@ -46,17 +53,29 @@ def simulate(
 
 def absorb(made: Happenings, step: Step, fail: Configuration | None = None) -> None:
     if isinstance(step, ReferenceStep):
-        made.happen(ReferenceGrew(step.reference, 96 + 128 * step.chunk, step.chunk + 1, 4.0 / (step.chunk + 1) ** 0.5, 1.0))
+        made.happen(
+            ReferenceGrew(
+                step.reference,
+                96 + 128 * step.chunk,
+                step.chunk + 1,
+                4.0 / (step.chunk + 1) ** 0.5,
+                1.0,
+            )
+        )
     elif isinstance(step, MeasureStep):
         from swift_sample.core.measure.kinds import KINDS, Figure
 
-        figures = {kind: Figure(1.0, 0.9, 1.1) for kind in KINDS} | {"detail_kept": Figure(99.0, 98.0, 99.5)}
+        figures = {kind: Figure(1.0, 0.9, 1.1) for kind in KINDS} | {
+            "detail_kept": Figure(99.0, 98.0, 99.5)
+        }
         versions = {kind: one.version for kind, one in KINDS.items()}
 
         made.happen(
             Measured(
                 tuple(
-                    Measurement(step.place, key, step.pictures, step.reference_samples, figures, versions)
+                    Measurement(
+                        step.place, key, step.pictures, step.reference_samples, figures, versions
+                    )
                     for key in step.keys
                 )
             )
@@ -64,7 +83,11 @@ def absorb(made: Happenings, step: Step, fail: Configuration | None = None) -> N
     else:
         fails = step.configuration == fail and not step.control
         made.run(
-            step.configuration, "it failed" if fails else 1.0, step.block, step.control, picture="" if fails else step.picture
+            step.configuration,
+            "it failed" if fails else 1.0,
+            step.block,
+            step.control,
+            picture="" if fails else step.picture,
         )
 
 
@@ -84,7 +107,9 @@ def test_everything_is_measured_in_shuffled_blocks_with_controls() -> None:
     orders = [[s.configuration for s in runs if s.block == b and not s.control] for b in range(3)]
     assert orders[0] != orders[1] != orders[2]
     assert [s.block for s in runs] == sorted(s.block for s in runs)
-    assert len({s.picture for s in runs}) == len(runs), "every run has a seed and a picture of its own"
+    assert len({s.picture for s in runs}) == len(runs), (
+        "every run has a seed and a picture of its own"
+    )
 
 
 def test_the_first_mark_comes_right_after_the_first_run() -> None:
@@ -103,7 +128,9 @@ def test_the_reference_is_extended_between_runs_until_its_grain_is_small() -> No
 def test_pictures_are_measured_at_once_while_few_and_in_the_end_all() -> None:
     steps, made = simulate(STUDY)
     base = made.state.base.appearance
-    counts = [len(s.pictures) for s in steps if isinstance(s, MeasureStep) and s.key.appearance == base]
+    counts = [
+        len(s.pictures) for s in steps if isinstance(s, MeasureStep) and s.key.appearance == base
+    ]
     assert counts[:FEW_PICTURES] == [1, 2, 3]
     assert counts[-1] == len(made.state.results.pictures[base]) > 10
     assert len(counts) < 8, "not after every run of a trial that renders the same pixels"
@@ -205,7 +232,9 @@ def test_steps_say_why() -> None:
     proposal = Sweeping().propose(grainy.state, 0.0)
     assert proposal.why == f"its own grain is 9.00 levels, {wanted} are wanted for the grain limit"
     reasons = [p.why for p in _proposals(STUDY)]
-    assert any(why.startswith("control 1 of block 1: repeats of the base show drift") for why in reasons)
+    assert any(
+        why.startswith("control 1 of block 1: repeats of the base show drift") for why in reasons
+    )
 
 
 def _proposals(study: Study):
@@ -216,15 +245,21 @@ def _proposals(study: Study):
 
 
 def test_within_a_budget_the_shortest_come_first_and_what_is_too_long_is_not_begun() -> None:
-    study = replace(STUDY, sweeps=()).with_values_to_try({"samples.max": (8, 24, 256), "bounces.total": (2,)})
+    study = replace(STUDY, sweeps=()).with_values_to_try(
+        {"samples.max": (8, 24, 256), "bounces.total": (2,)}
+    )
     assert study.base["samples.max"] == 48
     steps, made = simulate(study, policy=Sweeping(budget_seconds=100.0), most=16)
-    samples = [s.configuration["samples.max"] for s in steps if isinstance(s, RunStep) and not s.control]
+    samples = [
+        s.configuration["samples.max"] for s in steps if isinstance(s, RunStep) and not s.control
+    ]
     assert samples[0] == 48, "the base"
     assert samples[1] == 8
     assert samples.index(24) < samples.index(256)
     policy = Sweeping(budget_seconds=100.0)
-    while isinstance((proposal := policy.propose(made.state, 99.9)).step, MeasureStep | ReferenceStep):
+    while isinstance(
+        (proposal := policy.propose(made.state, 99.9)).step, MeasureStep | ReferenceStep
+    ):
         absorb(made, proposal.step)
 
     assert proposal.step is None
@@ -259,13 +294,17 @@ def test_a_trial_that_is_left_out_is_not_rendered_any_more() -> None:
 
 
 def test_a_question_changes_nothing() -> None:
-    """C3: the same state has the same answer again, on several threads, for an equal state that was never asked, and
-    however much has happened since. Also for one of several machines, which has nothing but what it is given."""
+    """C3: the same state has the same answer again, on several threads, for an equal state that was
+    never asked, and however much has happened since. Also for one of several machines, which has
+    nothing but what it is given."""
 
     def asked(state: StudyState) -> object:
         waiting = [(run.trial.id, run.block, run.control) for run in Sweeping().waiting(state)]
-        steps = [policy.propose(state, 0.0, hand).step for policy in (Sweeping(), Sweeping(budget_seconds=90.0))
-                 for hand in (ALONE, Hand("left"), Hand("left"))]  # fmt: skip
+        steps = [
+            policy.propose(state, 0.0, hand).step
+            for policy in (Sweeping(), Sweeping(budget_seconds=90.0))
+            for hand in (ALONE, Hand("left"), Hand("left"))
+        ]
         return waiting, steps
 
     made = Happenings(STUDY)

@@ -13,7 +13,9 @@ from tests.core.study.answers.test_results import THREE, three_runs
 def state_with(reference: ReferenceState | None) -> StudyState:
     """Runs of 52 s, and a reference."""
     state = three_runs(THREE).state
-    return replace(state, references=Map({state.reference_name: reference} if reference is not None else {}))
+    return replace(
+        state, references=Map({state.reference_name: reference} if reference is not None else {})
+    )
 
 
 def test_a_clean_reference_needs_no_more_time() -> None:
@@ -29,7 +31,8 @@ def test_a_grainy_reference_is_counted_but_never_beyond_the_runs() -> None:
     spent = sum(run.result.seconds["total"] for run in state_with(None).results.runs)
     low, high = reference_seconds_left(state_with(ReferenceState(100, 4.0, 10.0, 4)), 60.0)
     assert 0 < low < high == pytest.approx(spent + 60.0 - 10.0)
-    assert reference_seconds_left(state_with(ReferenceState(100, 4.0, spent + 9, 4)), 5.0) == (0.0, 0.0), (
-        "as long as the runs"
-    )
+    assert reference_seconds_left(state_with(ReferenceState(100, 4.0, spent + 9, 4)), 5.0) == (
+        0.0,
+        0.0,
+    ), "as long as the runs"
     assert reference_seconds_left(state_with(None), 60.0) == (0.0, 60.0)

@@ -37,7 +37,16 @@ def seeded(monkeypatch: pytest.MonkeyPatch) -> None:
 def path(tmp_path: Path) -> Path:
     base = Configuration(SEEDED.catalogue, {COUNT.key: 16})
     sweeps = (Sweep("one at a time", {COUNT.key: (4, 16)}),)
-    plan = Study("S", "wall", (16, 9), View(), base=base, repeats=2, sweeps=sweeps, limits=only_limits(grain=40.0, rms=40.0))
+    plan = Study(
+        "S",
+        "wall",
+        (16, 9),
+        View(),
+        base=base,
+        repeats=2,
+        sweeps=sweeps,
+        limits=only_limits(grain=40.0, rms=40.0),
+    )
     return create_study(tmp_path / "a.study", plan)
 
 
@@ -82,7 +91,8 @@ def test_what_two_computers_measured_is_in_one_study(path: Path) -> None:
 
 
 def test_two_computers_of_a_kind_are_told_apart(path: Path) -> None:
-    """They drew the same pictures, and took their own times: both count, and whether they keep one pace is asked."""
+    """They drew the same pictures, and took their own times: both count, and whether they keep one
+    pace is asked."""
     other = path.with_name("workshop.study")
     shutil.copytree(path, other)
     here = measure(path)
@@ -111,7 +121,9 @@ def test_a_picture_that_is_lost_or_damaged_costs_its_run(path: Path) -> None:
     assert {run.picture for run in state_of(path).results.runs}.isdisjoint({first, second})
 
 
-def test_what_cannot_be_merged_is_said_in_one_sentence(path: Path, tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
+def test_what_cannot_be_merged_is_said_in_one_sentence(
+    path: Path, tmp_path: Path, capsys: pytest.CaptureFixture
+) -> None:
     with pytest.raises(StudyError, match="is the same study"):
         merge_study(path, path)
 

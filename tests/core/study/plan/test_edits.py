@@ -22,7 +22,8 @@ def test_the_limits_of_a_new_study_stand_in_the_proportions_that_are_kept() -> N
 
 
 @pytest.mark.parametrize(
-    ("key", "value", "worst"), [("grain", 8.0, 16.0), ("light_shift", 2.0, 4.0), ("detail_kept", 85.0, 55.0)]
+    ("key", "value", "worst"),
+    [("grain", 8.0, 16.0), ("light_shift", 2.0, 4.0), ("detail_kept", 85.0, 55.0)],
 )
 def test_a_limit_of_the_picture_moves_that_of_its_worst_place(
     tiny_study: Study, key: str, value: float, worst: float
@@ -42,7 +43,9 @@ def test_a_limit_of_the_worst_place_that_was_set_apart_stays(tiny_study: Study) 
     assert (plan.limits.grain, plan.limits.grain_worst) == (3.0, None)
 
 
-def test_lifting_a_limit_lifts_that_of_the_worst_place_and_both_come_back(tiny_study: Study) -> None:
+def test_lifting_a_limit_lifts_that_of_the_worst_place_and_both_come_back(
+    tiny_study: Study,
+) -> None:
     plan = set_limit("grain", None).change(replace(tiny_study, limits=Limits()))
     assert (plan.limits.grain, plan.limits.grain_worst) == (None, None)
     plan = set_limit("grain", 3.0).change(plan)
@@ -58,17 +61,27 @@ def test_limits_go_to_the_goal_that_has_its_own(tiny_study: Study) -> None:
     assert plan.limits == Limits()
 
 
-def test_under_no_worse_than_the_base_a_limit_keeps_the_others_as_they_are_in_force(tiny_study: Study) -> None:
+def test_under_no_worse_than_the_base_a_limit_keeps_the_others_as_they_are_in_force(
+    tiny_study: Study,
+) -> None:
     plan = replace(tiny_study, limits=Limits(), no_worse_than_base=True)
     in_force = Limits(grain=3.3, grain_worst=7.0, light_shift=0.4)
     after = set_limit("light_shift", 2.0, in_force).change(plan)
     assert not after.no_worse_than_base
-    assert (after.limits.light_shift, after.limits.grain, after.limits.grain_worst) == (2.0, 3.3, 7.0)
+    assert (after.limits.light_shift, after.limits.grain, after.limits.grain_worst) == (
+        2.0,
+        3.3,
+        7.0,
+    )
     assert Acceptance.of(after, {}).wanted["light_shift"] == 2.0
-    assert set_limit("memory", 4000.0, in_force).change(plan).no_worse_than_base, "a cost is no error of the picture"
+    assert set_limit("memory", 4000.0, in_force).change(plan).no_worse_than_base, (
+        "a cost is no error of the picture"
+    )
 
 
-def test_the_command_line_edits_as_the_window_does(tmp_path: Path, tiny_study: Study, capsys: pytest.CaptureFixture) -> None:
+def test_the_command_line_edits_as_the_window_does(
+    tmp_path: Path, tiny_study: Study, capsys: pytest.CaptureFixture
+) -> None:
     """C1: three copies of each edit differed."""
     plan = replace(tiny_study, limits=Limits(), no_worse_than_base=True)
     path = str(create_study(tmp_path / "a.study", plan))

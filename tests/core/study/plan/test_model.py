@@ -30,7 +30,10 @@ def test_demo_has_enough_trials() -> None:
 def test_one_at_a_time_changes_one_setting() -> None:
     base = configured()
     sweep = Sweep("one at a time", {"samples.max": (16, 128), "bounces.total": (4,)})
-    assert [dict(c.differences(base)) for c in sweep.configurations(base)] == [{"samples.max": 16}, {"bounces.total": 4}]
+    assert [dict(c.differences(base)) for c in sweep.configurations(base)] == [
+        {"samples.max": 16},
+        {"bounces.total": 4},
+    ]
 
 
 def test_grids_try_every_combination() -> None:
@@ -43,7 +46,12 @@ def test_grids_try_every_combination() -> None:
 
 
 def test_settings_without_effect_are_not_measured_twice() -> None:
-    study = Study("s", "honey-stall", base=configured(), sweeps=(Sweep("one at a time", {"denoise.strength": (0.2, 0.4)}),))
+    study = Study(
+        "s",
+        "honey-stall",
+        base=configured(),
+        sweeps=(Sweep("one at a time", {"denoise.strength": (0.2, 0.4)}),),
+    )
     assert study.planned() == [study.base]
 
 
@@ -75,8 +83,16 @@ def test_the_reference_opens_what_limits_light_and_keeps_the_rest() -> None:
 @pytest.mark.parametrize(
     ("old", "new", "words"),
     [
-        ("format = 2", "format = 9", "has format 9, this version reads up to 2; open it with a newer version"),
-        ("format = 2", "format = 0", "has format 0, this version reads up to 2; expected format = 2"),
+        (
+            "format = 2",
+            "format = 9",
+            "has format 9, this version reads up to 2; open it with a newer version",
+        ),
+        (
+            "format = 2",
+            "format = 0",
+            "has format 0, this version reads up to 2; expected format = 2",
+        ),
         ("format = 2\n", "", "has no line that gives its format; add format = 2 at the top"),
         ("repeats = 3", "repeets = 2", "repeets: no such key; did you mean repeats?"),
         ("curve = ", "kurve = ", "view.kurve: no such key; did you mean curve?"),
@@ -112,7 +128,9 @@ def test_limits_are_checked() -> None:
 
 
 def test_a_first_study_never_tries_more_than_the_base() -> None:
-    study = starting_study("s", "honey-stall", (64, 36), View(), configured({"samples.max": 50, "bounces.total": 6}))
+    study = starting_study(
+        "s", "honey-stall", (64, 36), View(), configured({"samples.max": 50, "bounces.total": 6})
+    )
     assert study.values_to_try()["samples.max"] == (16, 32, 50)
     assert max(study.values_to_try()["bounces.total"]) == 6
     with pytest.raises(UsageError):
@@ -175,13 +193,31 @@ def test_the_reference_keeps_what_is_a_look() -> None:
     )
     study = Study("s", "honey-stall", base=base)
     opened = study.reference_configuration(64)
-    assert (opened["light.caustics"], opened["bounces.total"], opened["light.clamp_indirect"]) == ("all", 32, 0.0)
-    assert (opened["textures.max_size"], opened["device.kind"], opened["output.scale"]) == (0, "processor", 1.0)
-    kept = replace(study, reference_keeps=("light.caustics", "bounces.total")).reference_configuration(64)
-    assert (kept["light.caustics"], kept["bounces.total"], kept["light.clamp_indirect"]) == ("none", 4, 0.0)
-    stepped = replace(study, base=base.replace({"volume.scattering": "stepped"})).reference_configuration(1)
+    assert (opened["light.caustics"], opened["bounces.total"], opened["light.clamp_indirect"]) == (
+        "all",
+        32,
+        0.0,
+    )
+    assert (opened["textures.max_size"], opened["device.kind"], opened["output.scale"]) == (
+        0,
+        "processor",
+        1.0,
+    )
+    kept = replace(
+        study, reference_keeps=("light.caustics", "bounces.total")
+    ).reference_configuration(64)
+    assert (kept["light.caustics"], kept["bounces.total"], kept["light.clamp_indirect"]) == (
+        "none",
+        4,
+        0.0,
+    )
+    stepped = replace(
+        study, base=base.replace({"volume.scattering": "stepped"})
+    ).reference_configuration(1)
     assert stepped["volume.scattering"] == "exact"
-    without = replace(study, base=base.replace({"volume.scattering": "off"})).reference_configuration(1)
+    without = replace(
+        study, base=base.replace({"volume.scattering": "off"})
+    ).reference_configuration(1)
     assert without["volume.scattering"] == "off"
 
 
@@ -189,17 +225,29 @@ def test_grids_combine_what_is_tried_with_the_base_value() -> None:
     study = STUDY.without_sweep(STUDY.grids()[0])
     assert study.grids() == ()
     wider = study.with_grid(["bounces.total", "light.clamp_indirect"])
-    assert wider.grids()[0].values == {"bounces.total": (12, 2, 4, 6, 8), "light.clamp_indirect": (0.0, 2.0)}
+    assert wider.grids()[0].values == {
+        "bounces.total": (12, 2, 4, 6, 8),
+        "light.clamp_indirect": (0.0, 2.0),
+    }
     assert len(wider.planned()) == len(study.planned()) + 4
     assert plan_from_toml(plan_as_toml(wider), Path("x")) == wider
 
-    for keys in ([], ["bounces.total"], ["bounces.total", "bounces.total"], ["bounces.total", "samples.min"]):
+    for keys in (
+        [],
+        ["bounces.total"],
+        ["bounces.total", "bounces.total"],
+        ["bounces.total", "samples.min"],
+    ):
         with pytest.raises(UsageError, match="two or more settings"):
             study.with_grid(keys)
 
 
 def test_values_are_forbidden_once_and_allowed_again() -> None:
-    study = STUDY.forbidding("samples.max", 16).forbidding("samples.max", 16).forbidding("denoise.method", "patches")
+    study = (
+        STUDY.forbidding("samples.max", 16)
+        .forbidding("samples.max", 16)
+        .forbidding("denoise.method", "patches")
+    )
     assert study.forbidden == {"samples.max": (16,), "denoise.method": ("patches",)}
     assert study.forbidding("samples.max", 16, False).forbidden == {"denoise.method": ("patches",)}
     with pytest.raises(UsageError):
@@ -213,16 +261,27 @@ def test_edits_of_areas_and_reference_touch_nothing_else() -> None:
     renamed = replace(first, name="lid")
     assert study.with_area(first, renamed).areas == (renamed, second)
     assert study.with_area(second, None).areas == (first,)
-    keeping = study.reference_keeping("light.caustics", True).reference_keeping("light.caustics", True)
+    keeping = study.reference_keeping("light.caustics", True).reference_keeping(
+        "light.caustics", True
+    )
     assert keeping.reference_keeps == ("light.caustics",)
     assert keeping.reference_keeping("light.caustics", False) == study
 
 
 def test_a_dragged_line_becomes_limits() -> None:
     own = only_limits(grain=3.0, detail_kept=90.0)
-    study = replace(STUDY, areas=(WatchArea("jar", 0, 0, 20, 20, own), WatchArea("lid", 0, 0, 9, 9)), no_worse_than_base=True)
-    moved = study.accepting(only_limits(grain=2.0, light_shift=1.0, detail_kept=95.0, stray_pixels=20.0, seconds=5.0), 1.5)
-    assert moved.limits == only_limits(grain=3.0, light_shift=1.5, detail_kept=92.5, stray_pixels=30.0, seconds=7.5)
+    study = replace(
+        STUDY,
+        areas=(WatchArea("jar", 0, 0, 20, 20, own), WatchArea("lid", 0, 0, 9, 9)),
+        no_worse_than_base=True,
+    )
+    moved = study.accepting(
+        only_limits(grain=2.0, light_shift=1.0, detail_kept=95.0, stray_pixels=20.0, seconds=5.0),
+        1.5,
+    )
+    assert moved.limits == only_limits(
+        grain=3.0, light_shift=1.5, detail_kept=92.5, stray_pixels=30.0, seconds=7.5
+    )
     assert moved.areas[0].limits == only_limits(grain=4.5, detail_kept=85.0)
     assert moved.areas[1].limits is None
     assert not moved.no_worse_than_base
@@ -235,8 +294,13 @@ def test_an_empty_plan_is_told_as_such(text: str) -> None:
 
 
 def test_places_of_files_move_with_the_study(tmp_path: Path) -> None:
-    """A study and its scene in one folder can be moved together; demo scenes, colours and other disks stay as they are."""
-    study = replace(STUDY, scene=str(tmp_path / "scenes" / "stall.glb"), staging=Staging(str(tmp_path / "sky.exr")))
+    """A study and its scene in one folder can be moved together; demo scenes, colours and other
+    disks stay as they are."""
+    study = replace(
+        STUDY,
+        scene=str(tmp_path / "scenes" / "stall.glb"),
+        staging=Staging(str(tmp_path / "sky.exr")),
+    )
     text = plan_as_toml(study, tmp_path / "a.study")
     assert 'scene = "../scenes/stall.glb"' in text
     assert plan_from_toml(text, tmp_path / "a.study" / "study.toml") == study
@@ -267,7 +331,11 @@ def test_bases_are_kept_by_name() -> None:
 
 def test_light_and_camera_in_place_of_the_scenes_own_are_kept() -> None:
     hand = Viewpoint((1.0, 2.0, 3.5), (0.0, 0.5, 0.0), 35.0)
-    for staging in (Staging("0.5,0.5,1", 2.0, -30.0), Staging(camera="close-up"), Staging(camera="a", viewpoint=hand)):
+    for staging in (
+        Staging("0.5,0.5,1", 2.0, -30.0),
+        Staging(camera="close-up"),
+        Staging(camera="a", viewpoint=hand),
+    ):
         study = replace(STUDY, staging=staging)
         assert plan_from_toml(plan_as_toml(study), PATH) == study
 
@@ -282,7 +350,9 @@ def test_light_and_camera_in_place_of_the_scenes_own_are_kept() -> None:
 
 
 def test_a_plan_of_the_first_format_opens() -> None:
-    text = plan_as_toml(replace(STUDY, scene="/somewhere/stall.glb")).replace("format = 2", "format = 1")
+    text = plan_as_toml(replace(STUDY, scene="/somewhere/stall.glb")).replace(
+        "format = 2", "format = 1"
+    )
     assert plan_from_toml(text, PATH).scene == "/somewhere/stall.glb"
 
 
@@ -300,7 +370,11 @@ def test_sweeps_of_far_too_many_values_are_refused_before_they_are_made(tmp_path
 
 @pytest.mark.parametrize("size", [(64, 36), (16, 9), (3, 2), (1, 1)])
 def test_watch_areas_stay_where_they_are_in_the_picture(size: tuple[int, int]) -> None:
-    study = replace(STUDY, size=(320, 180), areas=(WatchArea("rim", 300, 160, 20, 20), WatchArea("lid", 0, 0, 32, 18)))
+    study = replace(
+        STUDY,
+        size=(320, 180),
+        areas=(WatchArea("rim", 300, 160, 20, 20), WatchArea("lid", 0, 0, 32, 18)),
+    )
     rim, lid = study.with_size(size).areas
     assert rim.x + rim.width == size[0]
     assert rim.y + rim.height == size[1]

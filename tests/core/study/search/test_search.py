@@ -60,7 +60,10 @@ def figures_of(configuration: Configuration) -> dict[str, tuple[float, float, fl
     calmer = {"none": 1.0, "wavelet": 0.55, "patches": 0.35}[str(configuration["denoise.method"])]
     grain = 1.2 * calmer * math.sqrt(128 / int(configuration["samples.max"]))
     shift = 0.3 + 3.0 * 0.4 ** int(configuration["bounces.total"]) + (0.25 if calmer < 0.5 else 0.0)
-    return {"grain": (grain, 0.96 * grain, 1.04 * grain), "light_shift": (shift, 0.96 * shift, 1.04 * shift)}
+    return {
+        "grain": (grain, 0.96 * grain, 1.04 * grain),
+        "light_shift": (shift, 0.96 * shift, 1.04 * shift),
+    }
 
 
 def world(tried: list[Configuration], seed: int = 1, study: Study = STUDY) -> Results:
@@ -71,7 +74,9 @@ def world(tried: list[Configuration], seed: int = 1, study: Study = STUDY) -> Re
 
     for configuration in dict.fromkeys([study.base, *tried]):
         prepare = 0.0 if configuration["scene.keep_built"] else 2.0
-        runs[configuration] = [record(configuration, prepare, math.exp(0.01 * rng.normal())) for _ in range(3)]
+        runs[configuration] = [
+            record(configuration, prepare, math.exp(0.01 * rng.normal())) for _ in range(3)
+        ]
         figures[configuration] = figures_of(configuration)
 
     plan = replace(study, sweeps=())
@@ -96,11 +101,19 @@ def expectation_of(results: Results) -> Expectation:
     base = results.base
     assert base is not None
     denoised = {
-        BASE.replace({"denoise.method": method}).denoising(): Denoised(seconds, {"grain": 0.6 * share, "light_shift": 0.3})
-        for method, seconds, share in (("none", 0.0, 1.0), ("wavelet", 0.2, 0.6), ("patches", 0.9, 0.3))
+        BASE.replace({"denoise.method": method}).denoising(): Denoised(
+            seconds, {"grain": 0.6 * share, "light_shift": 0.3}
+        )
+        for method, seconds, share in (
+            ("none", 0.0, 1.0),
+            ("wavelet", 0.2, 0.6),
+            ("patches", 0.9, 0.3),
+        )
     }
 
-    return Expectation(base, record(base.configuration), "final", denoised, results.study.renders_per_opening)
+    return Expectation(
+        base, record(base.configuration), "final", denoised, results.study.renders_per_opening
+    )
 
 
 def search(seed: int = 1) -> tuple[list[Configuration], Advice, Results]:
@@ -115,8 +128,14 @@ def search(seed: int = 1) -> tuple[list[Configuration], Advice, Results]:
 
 
 def fastest() -> float:
-    every = (BASE.replace(dict(zip(SPACE, values, strict=True))) for values in product(*SPACE.values()))
-    return min(seconds_of(c) for c in every if figures_of(c)["grain"][2] <= 2 and figures_of(c)["light_shift"][2] <= 1)
+    every = (
+        BASE.replace(dict(zip(SPACE, values, strict=True))) for values in product(*SPACE.values())
+    )
+    return min(
+        seconds_of(c)
+        for c in every
+        if figures_of(c)["grain"][2] <= 2 and figures_of(c)["light_shift"][2] <= 1
+    )
 
 
 @pytest.mark.parametrize("seed", range(5))
@@ -137,7 +156,8 @@ def test_advice_says_what_it_expects_and_never_repeats() -> None:
     assert advice.why.startswith("expected to take ")
     assert advice.outlooks[0].configuration == advice.configuration
     assert all(
-        o.seconds.low < o.seconds.value < o.seconds.high and o.share.low <= o.share.value <= o.share.high
+        o.seconds.low < o.seconds.value < o.seconds.high
+        and o.share.low <= o.share.value <= o.share.high
         for o in advice.outlooks
     )
 
@@ -159,7 +179,9 @@ def test_without_hope_a_search_gives_up() -> None:
     strict = replace(
         STUDY,
         limits=only_limits(grain=0.005),
-        sweeps=(Sweep("one at a time", {"samples.max": (64, 128), "scene.keep_built": (False, True)}),),
+        sweeps=(
+            Sweep("one at a time", {"samples.max": (64, 128), "scene.keep_built": (False, True)}),
+        ),
     )
     results = world([], study=strict)
     advice = advise(results, replace(expectation_of(results), denoised={}))
@@ -177,7 +199,9 @@ def test_candidates_are_all_combinations_once() -> None:
     rng = np.random.default_rng(1)
     found = candidates(BASE, STUDY.space(), [], rng)
     assert len(found) == 96
-    idle = candidates(BASE, {"denoise.method": ("none", "wavelet"), "denoise.strength": (0.5, 1.0)}, [], rng)
+    idle = candidates(
+        BASE, {"denoise.method": ("none", "wavelet"), "denoise.strength": (0.5, 1.0)}, [], rng
+    )
     assert len(idle) == 3, "without a denoiser its strength changes nothing"
 
 
@@ -214,10 +238,17 @@ def test_expectations_follow_the_records() -> None:
     assert seconds({"denoise.method": "patches"}) == pytest.approx(whole + 0.9, rel=0.03)
 
     kept = replace(
-        expect, base=replace(expect.base, configuration=BASE.replace({"scene.keep_built": True}), opening_seconds=3.0)
+        expect,
+        base=replace(
+            expect.base, configuration=BASE.replace({"scene.keep_built": True}), opening_seconds=3.0
+        ),
     )
-    anew = math.exp(kept.of(BASE)[SECONDS]) - math.exp(kept.of(BASE.replace({"scene.keep_built": True}))[SECONDS])
-    assert anew == pytest.approx(2.0 + 3.0, rel=0.01), "what the kept scene took before the clock, on top of what is shown"
+    anew = math.exp(kept.of(BASE)[SECONDS]) - math.exp(
+        kept.of(BASE.replace({"scene.keep_built": True}))[SECONDS]
+    )
+    assert anew == pytest.approx(2.0 + 3.0, rel=0.01), (
+        "what the kept scene took before the clock, on top of what is shown"
+    )
 
     base = expect.of(BASE)
     four = expect.of(BASE.replace({"samples.max": 32}))
@@ -228,7 +259,8 @@ def test_expectations_follow_the_records() -> None:
 
 
 def test_runs_are_spent_only_on_what_may_be_the_pick() -> None:
-    """Of a search's trials one over a limit stays at what it has; one that may be the pick gets two, and later all."""
+    """Of a search's trials one over a limit stays at what it has; one that may be the pick gets
+    two, and later all."""
     over = BASE.replace({"samples.max": 16})
     good = BASE.replace({"scene.keep_built": True})
     results = world([over, good])
@@ -239,7 +271,12 @@ def test_runs_are_spent_only_on_what_may_be_the_pick() -> None:
     settled = wanted_runs(one)
     assert (exploring[names[over]].count, exploring[names[good]].count) == (1, 2)
     assert (settled[names[over]].count, exploring[names[over]].why) == (1, "it is over a limit")
-    two = replace(one, trials=tuple(replace(t, runs=(*t.runs, *t.runs)) if t.configuration == good else t for t in few))
+    two = replace(
+        one,
+        trials=tuple(
+            replace(t, runs=(*t.runs, *t.runs)) if t.configuration == good else t for t in few
+        ),
+    )
     assert names[good] not in wanted_runs(two), "three, as the study says"
     assert wanted_runs(two, exploring=True)[names[good]].count == 2
 
@@ -247,7 +284,9 @@ def test_runs_are_spent_only_on_what_may_be_the_pick() -> None:
 def test_figures_without_an_interval_do_not_upset_a_search() -> None:
     results = world([])
     exact = tuple(
-        replace(t, seconds=Figure(t.seconds.value, t.seconds.value, t.seconds.value)) if t.seconds else t
+        replace(t, seconds=Figure(t.seconds.value, t.seconds.value, t.seconds.value))
+        if t.seconds
+        else t
         for t in results.trials
     )
 
@@ -264,18 +303,30 @@ def test_predictions_are_kept_before_the_render_and_scored_after_it() -> None:
     assert score(collect(made.state), made.state.results.predictions).words == ""
     for one, seconds, grain in ((BASE, 6.0, 0.5), (good, 3.1, 1.1), (bad, 1.5, 1.9)):
         made.run(one, seconds)
-        made.measure(one, {"grain": (grain, 0.95 * grain, 1.05 * grain), "light_shift": (0.2, 0.1, 0.3)})
+        made.measure(
+            one, {"grain": (grain, 0.95 * grain, 1.05 * grain), "light_shift": (0.2, 0.1, 0.3)}
+        )
 
     found = score(collect(made.state), made.state.results.predictions)
-    assert [(one.seconds_held, one.share_held) for one in found.scored if one.configuration == good] == [(True, True)]
-    assert [(one.seconds_held, one.share_held) for one in found.scored if one.configuration == bad] == [(False, False)]
-    assert found.words.startswith("of the search's predictions 1 of 2 held in time, 1 of 2 in limit share")
+    assert [
+        (one.seconds_held, one.share_held) for one in found.scored if one.configuration == good
+    ] == [(True, True)]
+    assert [
+        (one.seconds_held, one.share_held) for one in found.scored if one.configuration == bad
+    ] == [(False, False)]
+    assert found.words.startswith(
+        "of the search's predictions 1 of 2 held in time, 1 of 2 in limit share"
+    )
 
 
 def test_a_search_goes_beyond_the_values_that_it_was_given() -> None:
-    """Down where the pick has the fewest samples that were tried, up to what would just do by the record where nothing will;
-    never out of bounds."""
-    plain = replace(STUDY, sweeps=(Sweep("one at a time", {"samples.max": (64, 128)}),), limits=only_limits(grain=2.0))
+    """Down where the pick has the fewest samples that were tried, up to what would just do by the
+    record where nothing will; never out of bounds."""
+    plain = replace(
+        STUDY,
+        sweeps=(Sweep("one at a time", {"samples.max": (64, 128)}),),
+        limits=only_limits(grain=2.0),
+    )
     few = BASE.replace({"samples.max": 64})
     seconds = {BASE: [8.0] * 3, few: [4.0] * 3}
     clean = {"grain": (1.0, 0.9, 1.1)}
@@ -284,11 +335,25 @@ def test_a_search_goes_beyond_the_values_that_it_was_given() -> None:
     grainy = {"grain": (5.0, 4.9, 5.1)}
     failing = collect(measured(plain, seconds, {BASE: grainy, few: grainy}).state)
     enough = 128 * (5.0 / 1.9) ** 2
-    assert sorted(widened(failing)["samples.max"]) == [64, 128, *(round(enough * times) for times in (1, 1.25, 1.6))]
-    none_tried = collect(measured(replace(plain, sweeps=()), {BASE: [8.0] * 3}, {BASE: grainy}).state)
-    assert set(widened(none_tried)) == {"samples.max"}, "more samples are tried although no value was given"
-    clamped = replace(plain, base=BASE.replace({"light.clamp_indirect": 4.0}), limits=only_limits(light_shift=1.0))
-    dark = collect(measured(clamped, {clamped.base: [8.0] * 3}, {clamped.base: {"light_shift": (3.0, 2.9, 3.1)}}).state)
+    assert sorted(widened(failing)["samples.max"]) == [
+        64,
+        128,
+        *(round(enough * times) for times in (1, 1.25, 1.6)),
+    ]
+    none_tried = collect(
+        measured(replace(plain, sweeps=()), {BASE: [8.0] * 3}, {BASE: grainy}).state
+    )
+    assert set(widened(none_tried)) == {"samples.max"}, (
+        "more samples are tried although no value was given"
+    )
+    clamped = replace(
+        plain, base=BASE.replace({"light.clamp_indirect": 4.0}), limits=only_limits(light_shift=1.0)
+    )
+    dark = collect(
+        measured(
+            clamped, {clamped.base: [8.0] * 3}, {clamped.base: {"light_shift": (3.0, 2.9, 3.1)}}
+        ).state
+    )
     assert set(widened(dark)["light.clamp_indirect"]) == {4.0, 0.0}, (
         "what the reference opens is tried where light is missing"
     )
@@ -297,12 +362,20 @@ def test_a_search_goes_beyond_the_values_that_it_was_given() -> None:
 
 
 def test_a_near_miss_is_mended_by_what_would_just_do() -> None:
-    """U4: with 64 samples and 4.3 of 4.0 levels a search went to 256 samples and 48 bounces, 2.7 times slower than today, and
-    never came back; light shift was 0, so that bounces could do nothing."""
+    """U4: with 64 samples and 4.3 of 4.0 levels a search went to 256 samples and 48 bounces, 2.7
+    times slower than today, and never came back; light shift was 0, so that bounces could do
+    nothing."""
     base = BASE.replace({"samples.max": 64, "bounces.total": 12})
-    values = {"samples.max": (16, 32, 64), "bounces.total": (4, 12), "scene.keep_built": (False, True)}
+    values = {
+        "samples.max": (16, 32, 64),
+        "bounces.total": (4, 12),
+        "scene.keep_built": (False, True),
+    }
     study = replace(
-        STUDY, base=base, sweeps=(Sweep("one at a time", values),), limits=only_limits(grain=4.0, light_shift=1.0)
+        STUDY,
+        base=base,
+        sweeps=(Sweep("one at a time", values),),
+        limits=only_limits(grain=4.0, light_shift=1.0),
     )
 
     def figures_of(configuration: Configuration) -> dict[str, tuple[float, float, float]]:
@@ -313,7 +386,9 @@ def test_a_near_miss_is_mended_by_what_would_just_do() -> None:
         every = [base, *tried]
         runs = {c: [record(c, noise=math.exp(0.01 * k)) for k in (-1, 0, 1)] for c in every}
         plan = replace(study, sweeps=())
-        return replace(collect(measured(plan, runs, {c: figures_of(c) for c in every}).state), study=study)
+        return replace(
+            collect(measured(plan, runs, {c: figures_of(c) for c in every}).state), study=study
+        )
 
     first = widened(world_of([]))
     assert set(first["bounces.total"]) == {4, 12}
@@ -335,16 +410,23 @@ def test_a_near_miss_is_mended_by_what_would_just_do() -> None:
 
 
 def test_a_change_of_the_pick_that_may_do_nothing_is_taken_back() -> None:
-    """U4: "each change not measured on its own"; here tiles change nothing, and rode along with fewer samples."""
+    """U4: "each change not measured on its own"; here tiles change nothing, and rode along with
+    fewer samples."""
     values = {"samples.max": (64, 128), "tiles.size": (16, 64)}
-    study = replace(STUDY, base=BASE, sweeps=(Sweep("one at a time", values),), limits=only_limits(grain=2.0))
+    study = replace(
+        STUDY, base=BASE, sweeps=(Sweep("one at a time", values),), limits=only_limits(grain=2.0)
+    )
     both = BASE.replace({"samples.max": 64, "tiles.size": 16})
     plain = BASE.replace({"samples.max": 64})
     assert BASE["tiles.size"] != 16
 
     def world_of(*tried: Configuration) -> Results:
         every = [BASE, *tried]
-        made = measured(replace(study, sweeps=()), {c: [record(c)] * 3 for c in every}, {c: figures_of(c) for c in every})
+        made = measured(
+            replace(study, sweeps=()),
+            {c: [record(c)] * 3 for c in every},
+            {c: figures_of(c) for c in every},
+        )
         return replace(collect(made.state), study=study)
 
     tried = [both, BASE.replace({"samples.max": 48}), BASE.replace({"samples.max": 32})]
@@ -381,7 +463,11 @@ def test_where_stray_pixels_fail_a_clamp_is_proposed_and_tried_unless_it_is_forb
 def test_where_light_is_missing_opening_what_takes_it_is_expected_to_help() -> None:
     """Half of what is closed opened, half of the shift; all of it, nearly none."""
     base = BASE.replace({"light.clamp_indirect": 4.0})
-    results = collect(measured(replace(STUDY, base=base), {base: [8.0] * 3}, {base: {"light_shift": (4.0, 3.9, 4.1)}}).state)
+    results = collect(
+        measured(
+            replace(STUDY, base=base), {base: [8.0] * 3}, {base: {"light_shift": (4.0, 3.9, 4.1)}}
+        ).state
+    )
     opens = {"bounces.total": 32, "light.clamp_indirect": 0.0}
     expect = Expectation(results.base, record(base), "final", {}, 1, opens)
 
@@ -394,8 +480,9 @@ def test_where_light_is_missing_opening_what_takes_it_is_expected_to_help() -> N
 
 
 def test_what_a_record_says_of_clamps_caps_and_thresholds_is_expected() -> None:
-    """Light that limits take adds to the base's own shift in squares, what the base's own limits took is taken off; clamps
-    take grain too; samples that a threshold spares shorten the sampling."""
+    """Light that limits take adds to the base's own shift in squares, what the base's own limits
+    took is taken off; clamps take grain too; samples that a threshold spares shorten the
+    sampling."""
     base = BASE.replace({"light.clamp_indirect": 4.0})
     figures = {"light_shift": (2.0, 1.9, 2.1), "grain": (1.0, 0.9, 1.1)}
     study = replace(STUDY, base=base, limits=only_limits(light_shift=1.0, grain=2.0))
@@ -409,27 +496,46 @@ def test_what_a_record_says_of_clamps_caps_and_thresholds_is_expected() -> None:
                 "bounces.glossy": {0.0: 4.0, 1.0: 1.0},
             },
             "grain_by_setting": {"light.clamp_indirect": {0.0: 1.25, 2.0: 0.8, 4.0: 1.0, 8.0: 1.1}},
-            "samples_by_setting": {"samples.noise_threshold": {0.0: (samples, 2.0, 1.0), 0.01: (samples / 2, 3.0, 0.25)}},
+            "samples_by_setting": {
+                "samples.noise_threshold": {
+                    0.0: (samples, 2.0, 1.0),
+                    0.01: (samples / 2, 3.0, 0.25),
+                }
+            },
             "samples": Samples(mean=samples, min=1, max=int(samples), share_at_max=1, min_used=1),
         }
     )
     expect = Expectation(results.base, told, "final", {}, 1, {"light.clamp_indirect": 0.0})
 
     def expected(key: str, **changes: float) -> float:
-        return math.exp(expect.of(base.replace({name.replace("__", "."): v for name, v in changes.items()}))[key])
+        return math.exp(
+            expect.of(base.replace({name.replace("__", "."): v for name, v in changes.items()}))[
+                key
+            ]
+        )
 
     left = math.sqrt(2.0**2 - 1.2**2)
     assert expected("light_shift") == pytest.approx(2.0)
     assert expected("light_shift", light__clamp_indirect=0.0) == pytest.approx(left)
-    assert expected("light_shift", light__clamp_indirect=2.0) == pytest.approx(math.hypot(left, 3.0))
-    assert expected("light_shift", light__clamp_indirect=6.0) == pytest.approx(math.hypot(left, 0.85))
-    assert expected("light_shift", light__clamp_indirect=0.0, bounces__glossy=1) == pytest.approx(math.hypot(left, 1.0))
-    assert expected("light_shift", light__clamp_indirect=0.0, bounces__glossy=5) == pytest.approx(left)
+    assert expected("light_shift", light__clamp_indirect=2.0) == pytest.approx(
+        math.hypot(left, 3.0)
+    )
+    assert expected("light_shift", light__clamp_indirect=6.0) == pytest.approx(
+        math.hypot(left, 0.85)
+    )
+    assert expected("light_shift", light__clamp_indirect=0.0, bounces__glossy=1) == pytest.approx(
+        math.hypot(left, 1.0)
+    )
+    assert expected("light_shift", light__clamp_indirect=0.0, bounces__glossy=5) == pytest.approx(
+        left
+    )
     assert expected("grain", samples__noise_threshold=0.01) == pytest.approx(0.75)
     assert expected("grain", light__clamp_indirect=0.0) == pytest.approx(0.5 * 1.25)
     assert expected("grain", light__clamp_indirect=math.sqrt(2 * 4)) == pytest.approx(0.5 * 0.9)
     assert expected("grain", light__clamp_indirect=64.0) == pytest.approx(0.5 * 1.25)
-    assert expected("grain", light__clamp_indirect=2.0, denoise__method="wavelet") == pytest.approx(0.5 * 0.8**0.7)
+    assert expected("grain", light__clamp_indirect=2.0, denoise__method="wavelet") == pytest.approx(
+        0.5 * 0.8**0.7
+    )
     whole = expected("time")
     half = expected("time", samples__noise_threshold=0.01)
     sampling = results.base.phases["sampling"].value
@@ -442,7 +548,8 @@ def test_what_a_record_says_of_clamps_caps_and_thresholds_is_expected() -> None:
 
 
 def test_the_fastest_hopeful_trial_gets_its_runs_while_a_search_explores() -> None:
-    """With a pick in hand a search knows what is still worth trying; what is too close to its limit to be shown gets none."""
+    """With a pick in hand a search knows what is still worth trying; what is too close to its limit
+    to be shown gets none."""
     fast = BASE.replace({"samples.max": 60})
     faster = BASE.replace({"samples.max": 50})
     open_ = {"grain": (1.8, 1.55, 2.05)}
@@ -450,29 +557,42 @@ def test_the_fastest_hopeful_trial_gets_its_runs_while_a_search_explores() -> No
     study = replace(STUDY, limits=only_limits(grain=2.0))
 
     def wanted(figures: dict) -> dict[str, int]:
-        made = measured(study, {BASE: [10.0] * 3, fast: [5.0] * 2, faster: [4.5] * 2}, {BASE: GOOD_GRAIN, **figures})
+        made = measured(
+            study,
+            {BASE: [10.0] * 3, fast: [5.0] * 2, faster: [4.5] * 2},
+            {BASE: GOOD_GRAIN, **figures},
+        )
         state = made.state
         found = wanted_runs(collect(state), exploring=True)
         names = {state.trial_of(c).id: name for c, name in ((fast, "fast"), (faster, "faster"))}
 
         return {names[trial]: one.count for trial, one in found.items() if trial in names}
 
-    assert wanted({fast: open_, faster: open_}) == {"fast": 2}, "the faster one has the study's number"
+    assert wanted({fast: open_, faster: open_}) == {"fast": 2}, (
+        "the faster one has the study's number"
+    )
     assert wanted({fast: open_, faster: close}) == {"faster": 2}
 
 
 def test_what_is_just_within_its_limit_is_not_expected_to_be_shown_so() -> None:
     """Half the interval of trials with three runs, narrowed to those that six would leave."""
     results = collect(measured(STUDY, {BASE: [8.0] * 3}, {BASE: {"grain": (1.0, 0.8, 1.25)}}).state)
-    assert _room("grain", results, results.trials[:1]) == pytest.approx(-math.log(1 + 0.25 * math.sqrt(0.5)))
+    assert _room("grain", results, results.trials[:1]) == pytest.approx(
+        -math.log(1 + 0.25 * math.sqrt(0.5))
+    )
     assert _room("light_shift", results, results.trials[:1]) == 0.0
 
 
 def test_a_count_of_nought_leaves_room_for_what_its_upper_end_takes() -> None:
-    """Of 320x180 pixels one is 17 per million: none in three runs is under 17 of 20, none in six under half of that."""
+    """Of 320x180 pixels one is 17 per million: none in three runs is under 17 of 20, none in six
+    under half of that."""
     study = replace(STUDY, size=(320, 180), limits=only_limits(stray_pixels=20.0))
-    results = collect(measured(study, {BASE: [8.0] * 3}, {BASE: {"stray_pixels": (0.0, 0.0, 17.33)}}).state)
-    assert _room("stray_pixels", results, results.trials[:1]) == pytest.approx(math.log(1 - 0.4334), abs=0.01)
+    results = collect(
+        measured(study, {BASE: [8.0] * 3}, {BASE: {"stray_pixels": (0.0, 0.0, 17.33)}}).state
+    )
+    assert _room("stray_pixels", results, results.trials[:1]) == pytest.approx(
+        math.log(1 - 0.4334), abs=0.01
+    )
 
 
 GOOD_GRAIN = {"grain": (1.0, 0.9, 1.1)}
@@ -480,7 +600,9 @@ GOOD_GRAIN = {"grain": (1.0, 0.9, 1.1)}
 
 def test_what_a_search_will_take_is_told_from_the_base() -> None:
     made = measured(STUDY, {BASE: [3.0, 3.0, 3.0]}, {})
-    assert made.snapshot().search_cost_words.startswith("it is likely to take 60.0 s to 1 min 45 s of rendering")
+    assert made.snapshot().search_cost_words.startswith(
+        "it is likely to take 60.0 s to 1 min 45 s of rendering"
+    )
     assert Happenings(STUDY).snapshot().search_cost_words == COST_UNKNOWN
 
 
@@ -494,7 +616,11 @@ def test_what_would_take_longer_than_is_left_is_not_begun() -> None:
     brief = advised(2.0)
     assert whole.configuration is not None
     assert brief.configuration is not None
-    assert max(outlook.seconds.value for outlook in brief.outlooks) <= 2.0 < max(o.seconds.value for o in whole.outlooks)
+    assert (
+        max(outlook.seconds.value for outlook in brief.outlooks)
+        <= 2.0
+        < max(o.seconds.value for o in whole.outlooks)
+    )
     nothing = advised(0.01)
     assert nothing.configuration is None
     assert "longer than the time that is left" in nothing.why
@@ -507,26 +633,43 @@ def test_light_that_a_cap_takes_is_expected_though_the_base_loses_none(limited: 
     study = replace(STUDY, limits=only_limits(**{limited: 0.5}))
     results = collect(measured(study, {BASE: [8.0] * 3}, {BASE: figures}).state)
     expect = Expectation(results.base, record(BASE), "final", {})
-    assert math.exp(expect.of(BASE.replace({"bounces.total": 1}))[limited]) == pytest.approx(1.2 / 0.5)
+    assert math.exp(expect.of(BASE.replace({"bounces.total": 1}))[limited]) == pytest.approx(
+        1.2 / 0.5
+    )
     assert math.exp(expect.of(BASE)[limited]) == pytest.approx(0.01)
 
 
 def test_without_records_values_are_tried_together_that_never_were() -> None:
-    """A made-up renderer that tells nothing: after base and single changes, the first is what has new pairs for its time."""
-    plain = Catalogue("plain", [CATALOGUE[key] for key in ("samples.max", "samples.pattern", "tiles.size")], Capabilities())
+    """A made-up renderer that tells nothing: after base and single changes, the first is what has
+    new pairs for its time."""
+    plain = Catalogue(
+        "plain",
+        [CATALOGUE[key] for key in ("samples.max", "samples.pattern", "tiles.size")],
+        Capabilities(),
+    )
     space = {"samples.max": (16, 64), "samples.pattern": ("even", "random"), "tiles.size": (8, 32)}
     base = Configuration(plain, {"samples.max": 64, "tiles.size": 32})
     study = replace(STUDY, base=base, sweeps=(), limits=only_limits(grain=2.0))
-    every = [base.replace(dict(zip(space, values, strict=True))) for values in product(*space.values())]
+    every = [
+        base.replace(dict(zip(space, values, strict=True))) for values in product(*space.values())
+    ]
     tried = [c for c in every if len(c.differences(base)) < 2]
     runs = {c: [record_of(3.0 + 0.01 * k) for k in range(3)] for c in tried}
-    results = collect(measured(study, runs, {key: {"grain": (1.5, 1.4, 1.6)} for key in tried}).state)
+    results = collect(
+        measured(study, runs, {key: {"grain": (1.5, 1.4, 1.6)} for key in tried}).state
+    )
     wanted = [c for c in every if c not in tried]
     fast = np.log([1.0 if len(c.differences(base)) == 3 else 0.9 for c in wanted])
     place = _untried_together(results, space, results.trials, wanted, fast)
     assert place is None, "one new pair or three are not enough"
     chosen = _untried_together(results, space, results.trials, wanted, fast, least=1)
-    assert len(wanted[chosen].differences(base)) == 3, "three new pairs in a second are more than one in 0.9"
+    assert len(wanted[chosen].differences(base)) == 3, (
+        "three new pairs in a second are more than one in 0.9"
+    )
     slow = np.log([4.0] * len(wanted))
-    assert _untried_together(results, space, results.trials, wanted, slow, least=1) is None, "none would be faster"
-    assert _untried_together(world([]), SPACE, [], [BASE], np.zeros(1), least=0) is None, "records tell what settings do"
+    assert _untried_together(results, space, results.trials, wanted, slow, least=1) is None, (
+        "none would be faster"
+    )
+    assert _untried_together(world([]), SPACE, [], [BASE], np.zeros(1), least=0) is None, (
+        "records tell what settings do"
+    )

@@ -5,7 +5,14 @@ import pytest
 
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.search.surrogate import COMMON, ERRORS, PAIRS, Axes, _covariance, predict
+from swift_sample.core.study.search.surrogate import (
+    COMMON,
+    ERRORS,
+    PAIRS,
+    Axes,
+    _covariance,
+    predict,
+)
 
 SPACE = {
     "samples.max": (16, 32, 64, 128),
@@ -65,7 +72,8 @@ def test_what_was_seen_is_surer_than_what_was_not() -> None:
 
 
 def test_predictions_are_those_of_the_textbook() -> None:
-    """With the error that fits best, mean and variance by plain inversion (Rasmussen and Williams 2006, eq. 2.25, 2.26)."""
+    """With the error that fits best, mean and variance by plain inversion (Rasmussen and Williams
+    2006, eq. 2.25, 2.26)."""
     rng = np.random.default_rng(4)
     seen = [ALL[k] for k in (0, 3, 8, 14, 20)]
     off = rng.normal(0, 0.2, 5)
@@ -79,7 +87,11 @@ def test_predictions_are_those_of_the_textbook() -> None:
         own = error**2 * (COMMON**2 + 1 + PAIRS**2)
         fits.append(
             np.allclose(mean, cross @ np.linalg.solve(k, off))
-            and np.allclose(spread**2, own - np.einsum("ij,ji->i", cross, np.linalg.solve(k, cross.T)), atol=1e-6)
+            and np.allclose(
+                spread**2,
+                own - np.einsum("ij,ji->i", cross, np.linalg.solve(k, cross.T)),
+                atol=1e-6,
+            )
         )
 
     assert sum(fits) == 1

@@ -1,8 +1,10 @@
-"""What denoisers are guided by: surface colour, direction and distance, cleaned where they are noisy themselves.
+"""What denoisers are guided by: surface colour, direction and distance, cleaned where they are
+noisy themselves.
 
-Behind a moving or blurred edge, or through glass, a pixel's guides are means of few samples. The two halves of the samples
-show how uncertain they are, and cleaning them by non-local means keeps them from pulling grain into the picture
-(Rousselle et al. 2013, "Robust Denoising using Feature and Color Information", section 4).
+Behind a moving or blurred edge, or through glass, a pixel's guides are means of few samples. The
+two halves of the samples show how uncertain they are, and cleaning them by non-local means keeps
+them from pulling grain into the picture (Rousselle et al. 2013, "Robust Denoising using Feature and
+Color Information", section 4).
 """
 
 from dataclasses import dataclass
@@ -31,7 +33,8 @@ NOISY = 1e-4
 
 @dataclass(frozen=True)
 class Guides:
-    """float32[h, w, 7]: surface colour, normal, relative depth; scaled so that a difference of one is large."""
+    """float32[h, w, 7]: surface colour, normal, relative depth; scaled so that a difference of one
+    is large."""
 
     values: np.ndarray
 
@@ -50,7 +53,11 @@ def guides_of(picture: Picture, threads: int) -> Guides:
     half = layers["guides_half"]
     other = _joined(half[..., :3], half[..., 3:6], half[..., 6], threads)
     variance = np.empty_like(values)
-    in_bands(lambda top, bottom: _mean_squares(values, other, variance, top, bottom), len(values), threads)
+    in_bands(
+        lambda top, bottom: _mean_squares(values, other, variance, top, bottom),
+        len(values),
+        threads,
+    )
 
     if variance.mean() < NOISY:
         return Guides(values)
@@ -65,7 +72,9 @@ def _joined(albedo: np.ndarray, normal: np.ndarray, depth: np.ndarray, threads: 
         rows = slice(top, bottom)
         joined[rows, :, :3] = albedo[rows]
         joined[rows, :, 3:6] = normal[rows] * np.float32(NORMAL_SCALE)
-        joined[rows, :, 6] = np.log2(np.maximum(depth[rows], np.float32(1e-3))) * np.float32(DEPTH_SCALE)
+        joined[rows, :, 6] = np.log2(np.maximum(depth[rows], np.float32(1e-3))) * np.float32(
+            DEPTH_SCALE
+        )
 
     in_bands(join, len(joined), threads)
     return joined
@@ -73,8 +82,8 @@ def _joined(albedo: np.ndarray, normal: np.ndarray, depth: np.ndarray, threads: 
 
 @kernel
 def _mean_squares(values, other, means, top, bottom):  # type: ignore[no-untyped-def]
-    """The squared difference of one half's mean from that of both, half of that between the halves, averaged over 3x3
-    pixels, of rows [top, bottom)."""
+    """The squared difference of one half's mean from that of both, half of that between the halves,
+    averaged over 3x3 pixels, of rows [top, bottom)."""
     height, width, channels = values.shape
     for y in range(top, bottom):
         for x in range(width):

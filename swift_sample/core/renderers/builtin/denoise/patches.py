@@ -1,6 +1,7 @@
 """Averages over pixels whose surroundings are alike: the core of non-local means, on padded planes.
 
-Distances between patches of 5x5 pixels, less the grain that both have (Rousselle et al. 2012, equation 3).
+Distances between patches of 5x5 pixels, less the grain that both have (Rousselle et al. 2012,
+equation 3).
 """
 
 from typing import NamedTuple
@@ -41,7 +42,9 @@ def denoise_by_itself(values: np.ndarray, variance: np.ndarray, threads: int) ->
         part = values[..., first : first + 3]
         planes = planes_of(part, PAD)
         alike = Likeness(planes, planes_of(variance[..., first : first + 3], PAD), planes[:0])
-        parts.append(picture_of(average_by_likeness(alike, [(alike, planes)], GUIDE_SEARCH, threads), PAD))
+        parts.append(
+            picture_of(average_by_likeness(alike, [(alike, planes)], GUIDE_SEARCH, threads), PAD)
+        )
 
     return np.dstack(parts)
 
@@ -57,8 +60,11 @@ class Likeness(NamedTuple):
     """float32[f, h, w] whose differences lower the weights; f may be 0"""
 
 
-def average_by_likeness(here: Likeness, sources: list[tuple[Likeness, np.ndarray]], search: int, threads: int) -> np.ndarray:
-    """The values of all sources averaged by how like their patches are to those `here`: padded planes, float32[c, h, w].
+def average_by_likeness(
+    here: Likeness, sources: list[tuple[Likeness, np.ndarray]], search: int, threads: int
+) -> np.ndarray:
+    """The values of all sources averaged by how like their patches are to those `here`: padded
+    planes, float32[c, h, w].
 
     The sources are the picture itself, or several frames of it.
     """
@@ -86,12 +92,26 @@ def _add_distance(total, p, q, variance_p, variance_q):
     for x in range(total.shape[0]):
         difference = p[x] - q[x]
         grain = variance_p[x] + min(variance_p[x], variance_q[x])
-        total[x] += (difference * difference - grain) / (f32(1e-8) + f32(STRICTNESS**2) * (variance_p[x] + variance_q[x]))
+        total[x] += (difference * difference - grain) / (
+            f32(1e-8) + f32(STRICTNESS**2) * (variance_p[x] + variance_q[x])
+        )
 
 
 @kernel
 def _add_rows(
-    guide, variance, features, other, other_variance, other_features, values, search, top, bottom, sums, flat, scratch
+    guide,
+    variance,
+    features,
+    other,
+    other_variance,
+    other_features,
+    values,
+    search,
+    top,
+    bottom,
+    sums,
+    flat,
+    scratch,
 ):
     """Add the weights, and the values by their weights, of rows [top, bottom) of the inner part.
 
@@ -126,7 +146,13 @@ def _add_rows(
                 guided = scratch[1, :width]
 
                 for x in range(width):
-                    total = flat[k, x] + flat[k + 1, x] + flat[k + 2, x] + flat[k + 3, x] + flat[k + 4, x]
+                    total = (
+                        flat[k, x]
+                        + flat[k + 1, x]
+                        + flat[k + 2, x]
+                        + flat[k + 3, x]
+                        + flat[k + 4, x]
+                    )
                     weight[x] = max(ZERO, total * share)
 
                 to_weights(weight, ONE)
@@ -134,7 +160,9 @@ def _add_rows(
                     clear(guided)
                     for c in range(features.shape[0]):
                         add_squared(
-                            guided, features[c, y, PAD : PAD + width], other_features[c, y + j, PAD + i : PAD + i + width]
+                            guided,
+                            features[c, y, PAD : PAD + width],
+                            other_features[c, y + j, PAD + i : PAD + i + width],
                         )
 
                     to_weights(guided, ONE)

@@ -17,14 +17,21 @@ from swift_sample.core.settings import Configuration
 Denoiser = Callable[[Picture, Guides | None, int], np.ndarray]
 """(picture, guides where they are to be used, threads) to the smoothed beauty, float32[h, w, 3]."""
 
-DENOISERS: dict[str, Denoiser] = {"wavelet": denoise_wavelet, "patches": denoise_nonlocal, "regression": denoise_regression}
+DENOISERS: dict[str, Denoiser] = {
+    "wavelet": denoise_wavelet,
+    "patches": denoise_nonlocal,
+    "regression": denoise_regression,
+}
 
 
-def denoise_picture(picture: Picture, configuration: Configuration, mask: np.ndarray | None = None) -> Picture:
+def denoise_picture(
+    picture: Picture, configuration: Configuration, mask: np.ndarray | None = None
+) -> Picture:
     """The picture as `denoise.*` wants it; the raw beauty is kept as the layer `raw`.
 
-    mask: float32[h, w], 0 to 1, how much of the smoothed picture is shown where; everywhere if None. Strength 0 and method
-    "none" return the picture itself, bit for bit. Raises PictureError for a mask of another size.
+    mask: float32[h, w], 0 to 1, how much of the smoothed picture is shown where; everywhere if
+    None. Strength 0 and method "none" return the picture itself, bit for bit. Raises PictureError
+    for a mask of another size.
     """
     method = str(configuration["denoise.method"])
     strength = np.float32(configuration["denoise.strength"])
@@ -40,7 +47,9 @@ def denoise_picture(picture: Picture, configuration: Configuration, mask: np.nda
 
     threads = int(configuration["device.threads"])
     guides = guides_of(picture, threads) if configuration["denoise.guides"] else None
-    share = strength if mask is None else strength * np.clip(mask, 0, 1)[..., None].astype(np.float32)
+    share = (
+        strength if mask is None else strength * np.clip(mask, 0, 1)[..., None].astype(np.float32)
+    )
 
     def smoothed(part: Picture) -> np.ndarray:
         smooth = DENOISERS[method](spread_strays(part, threads), guides, threads)
@@ -48,7 +57,9 @@ def denoise_picture(picture: Picture, configuration: Configuration, mask: np.nda
             return smooth.astype(np.float32)
         return (part.beauty + share * (smooth - part.beauty)).astype(np.float32)
 
-    layers = {name: values for name, values in picture.layers.items() if not name.endswith(HALF_SUFFIX)}
+    layers = {
+        name: values for name, values in picture.layers.items() if not name.endswith(HALF_SUFFIX)
+    }
     layers["raw"] = picture.beauty
     if not configuration["denoise.per_pass"] or PASSES[0] + HALF_SUFFIX not in picture.layers:
         return Picture(smoothed(picture), layers, picture.reduced, picture.notes)

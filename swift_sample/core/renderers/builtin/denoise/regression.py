@@ -1,8 +1,10 @@
-"""First-order regression on the guides: light is fitted as a plane over surface colour, direction and distance.
+"""First-order regression on the guides: light is fitted as a plane over surface colour, direction
+and distance.
 
-Bitterli et al. 2016, "Nonlinearly Weighted First-order Regression for Denoising Monte Carlo Renderings": around every second
-pixel each way, a weighted least-squares fit of one half's light, weights from the other half (here from its
-non-local means), and each fit predicts all pixels of its window. Without guides it fits places in the picture.
+Bitterli et al. 2016, "Nonlinearly Weighted First-order Regression for Denoising Monte Carlo
+Renderings": around every second pixel each way, a weighted least-squares fit of one half's light,
+weights from the other half (here from its non-local means), and each fit predicts all pixels of its
+window. Without guides it fits places in the picture.
 """
 
 import math
@@ -26,11 +28,13 @@ RIDGE = 2e-3
 TERMS = 8
 """Most terms of a fit: one constant and seven guides."""
 FLOOR = 0.02
-"""Standard deviation of light, as a share of its brightness, below which differences do not count."""
+"""Standard deviation of light, as a share of its brightness, below which differences do not
+count."""
 
 
 def denoise_regression(picture: Picture, guides: Guides | None, threads: int) -> np.ndarray:
-    """The smoothed beauty, float32[h, w, 3]; needs the layers half_a and half_b. Does not depend on `threads`."""
+    """The smoothed beauty, float32[h, w, 3]; needs the layers half_a and half_b. Does not depend on
+    `threads`."""
     layers = picture.layers
     height, width = picture.beauty.shape[:2]
     features = guides.values if guides is not None else _places(height, width)
@@ -55,7 +59,9 @@ def _places(height: int, width: int) -> np.ndarray:
     return np.dstack([rows, columns]).astype(np.float32)
 
 
-def _fit(values: np.ndarray, pilot: np.ndarray, variance: np.ndarray, features: np.ndarray, threads: int) -> np.ndarray:
+def _fit(
+    values: np.ndarray, pilot: np.ndarray, variance: np.ndarray, features: np.ndarray, threads: int
+) -> np.ndarray:
     height, width = values.shape[:2]
     # Bands overlap by the reach of their fits, so each has sums of its own.
     partial: dict[int, tuple[int, np.ndarray, np.ndarray]] = {}
@@ -104,7 +110,11 @@ def _likeness(pilot, variance, y, x, v, u):
         total += (
             difference
             * difference
-            / (f32(STRICTNESS**2) * (variance[y, x, c] + variance[v, u, c]) + level * level + f32(1e-8))
+            / (
+                f32(STRICTNESS**2) * (variance[y, x, c] + variance[v, u, c])
+                + level * level
+                + f32(1e-8)
+            )
         )
 
     return math.exp(-min(total * f32(1 / 3), f32(60)))
@@ -112,7 +122,8 @@ def _likeness(pilot, variance, y, x, v, u):
 
 @kernel
 def _solve(system, terms):
-    """Solve the symmetric positive system[terms, terms | 3] in place; the answers stand in the last three columns.
+    """Solve the symmetric positive system[terms, terms | 3] in place; the answers stand in the last
+    three columns.
 
     Cholesky's factorisation (Golub and Van Loan, Matrix Computations, algorithm 4.2.1).
     """
@@ -139,8 +150,11 @@ def _solve(system, terms):
 
 
 @kernel
-def _fit_rows(values, pilot, variance, features, top, bottom, first, sums, weights, system, window, terms_at):
-    """All fits whose middle lies in rows [top, bottom); predictions are added to `sums`, whose row 0 is row `first`."""
+def _fit_rows(
+    values, pilot, variance, features, top, bottom, first, sums, weights, system, window, terms_at
+):
+    """All fits whose middle lies in rows [top, bottom); predictions are added to `sums`, whose row
+    0 is row `first`."""
     height, width, guides = features.shape
     terms = guides + 1
 
@@ -185,5 +199,7 @@ def _fit_rows(values, pilot, variance, features, top, bottom, first, sums, weigh
                     for c in range(3):
                         predicted = system[0, TERMS + c]
                         for k in range(guides):
-                            predicted += system[k + 1, TERMS + c] * (features[v, u, k] - features[y, x, k])
+                            predicted += system[k + 1, TERMS + c] * (
+                                features[v, u, k] - features[y, x, k]
+                            )
                         sums[v - first, u, c] += f32(weight * predicted)

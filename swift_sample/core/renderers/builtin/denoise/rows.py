@@ -1,4 +1,5 @@
-"""What the denoisers do to rows of pixels: short loops over contiguous float32 that compilers turn into vector code.
+"""What the denoisers do to rows of pixels: short loops over contiguous float32 that compilers turn
+into vector code.
 
 Planes are padded by copies of their edges, so that a shifted row is a slice.
 """
@@ -31,11 +32,14 @@ def planes_of(picture: np.ndarray, pad: int) -> np.ndarray:
 def picture_of(planes: np.ndarray, pad: int) -> np.ndarray:
     """float32[h, w, c] from padded planes."""
     height, width = planes.shape[1] - 2 * pad, planes.shape[2] - 2 * pad
-    return np.ascontiguousarray(np.moveaxis(planes[:, pad : pad + height, pad : pad + width], 0, -1))
+    return np.ascontiguousarray(
+        np.moveaxis(planes[:, pad : pad + height, pad : pad + width], 0, -1)
+    )
 
 
 def repad(planes: np.ndarray, pad: int) -> None:
-    """Copy the edges of the inner part outwards again, in place; the last two axes are rows and columns."""
+    """Copy the edges of the inner part outwards again, in place; the last two axes are rows and
+    columns."""
     planes[..., :pad] = planes[..., pad : pad + 1]
     planes[..., -pad:] = planes[..., -pad - 1 : -pad]
     planes[..., :pad, :] = planes[..., pad : pad + 1, :]
@@ -73,10 +77,11 @@ def set_scaled_square(total, a, b, scale):
 
 @row_kernel
 def to_weights(row, factor):
-    """factor * exp(-row), in place; within 6 % (Schraudolph 1999, "A Fast, Compact Approximation of the Exponential").
+    """factor * exp(-row), in place; within 6 % (Schraudolph 1999, "A Fast, Compact Approximation of
+    the Exponential").
 
-    Never below 2^-30, so that its square times a small variance is still a normal number: subnormal ones would slow
-    everything down.
+    Never below 2^-30, so that its square times a small variance is still a normal number: subnormal
+    ones would slow everything down.
     """
     for x in range(row.shape[0]):
         place = max(f32(97 * 8388608), (f32(126.9563) - row[x] * f32(1.442695)) * f32(8388608))

@@ -1,9 +1,10 @@
-"""Stray pixels before denoising: single bright pixels, which every filter would take for detail, are spread around.
+"""Stray pixels before denoising: single bright pixels, which every filter would take for detail,
+are spread around.
 
-A pixel of one half of the samples that outshines everything around it in the other half is chance: the halves share no
-sample, and what is there shows in both. Crossing the halves is as in Rousselle et al. 2012, "Adaptive Rendering with
-Non-Local Means Filtering", section 5. What is over the bound is light all the same, so it goes to the pixels around instead
-of away.
+A pixel of one half of the samples that outshines everything around it in the other half is chance:
+the halves share no sample, and what is there shows in both. Crossing the halves is as in Rousselle
+et al. 2012, "Adaptive Rendering with Non-Local Means Filtering", section 5. What is over the bound
+is light all the same, so it goes to the pixels around instead of away.
 """
 
 import numpy as np
@@ -20,13 +21,16 @@ from swift_sample.core.renderers.builtin.lowlevel.records import CELL
 BOUND = 1.5
 """So many times the brightest of the 3x3 pixels in the other half a pixel may be."""
 SPREAD = 0.6
-"""Light over the bound is summed in the cells of the records, and smoothed by a Gaussian of so many of them."""
+"""Light over the bound is summed in the cells of the records, and smoothed by a Gaussian of so many
+of them."""
 
 
 def spread_strays(picture: Picture, threads: int) -> Picture:
-    """The picture with the strays of both halves, layers half_a and half_b, spread; its mean stays but at the edges. Does not
-    depend on `threads`."""
-    halves = [np.ascontiguousarray(picture.layers[name], np.float32) for name in ("half_a", "half_b")]
+    """The picture with the strays of both halves, layers half_a and half_b, spread; its mean stays
+    but at the edges. Does not depend on `threads`."""
+    halves = [
+        np.ascontiguousarray(picture.layers[name], np.float32) for name in ("half_a", "half_b")
+    ]
     brightness = [_brightness(half) for half in halves]
     beauty = np.array(picture.beauty, np.float32, order="C")
     calm = [np.empty_like(half) for half in halves]
@@ -37,11 +41,20 @@ def spread_strays(picture: Picture, threads: int) -> Picture:
     for half, other, kept in zip(halves, reversed(brightness), calm, strict=True):
         cells = np.zeros((rows, columns, 3), np.float32)
         # A band holds whole cells, so threads do not meet in one.
-        in_bands(lambda *band, of=(half, other, kept, cells): _bound_rows(*of, *band), height, threads)
+        in_bands(
+            lambda *band, of=(half, other, kept, cells): _bound_rows(*of, *band), height, threads
+        )
         cells = gaussian_filter(cells / pixels, (SPREAD, SPREAD, 0), mode="nearest")
-        in_bands(lambda *band, of=(half, cells, kept, beauty): _add_rows(*of, *band), height, threads)
+        in_bands(
+            lambda *band, of=(half, cells, kept, beauty): _add_rows(*of, *band), height, threads
+        )
 
-    return Picture(beauty, {**picture.layers, "half_a": calm[0], "half_b": calm[1]}, picture.reduced, picture.notes)
+    return Picture(
+        beauty,
+        {**picture.layers, "half_a": calm[0], "half_b": calm[1]},
+        picture.reduced,
+        picture.notes,
+    )
 
 
 def _brightness(half: np.ndarray) -> np.ndarray:
@@ -56,8 +69,8 @@ def _brightness(half: np.ndarray) -> np.ndarray:
 
 @kernel
 def _bound_rows(half, other, kept, cells, top, bottom):
-    """Keep what is under the bound of rows [top, bottom), and sum what is over it in cells. `other` is the brightness of the
-    other half."""
+    """Keep what is under the bound of rows [top, bottom), and sum what is over it in cells. `other`
+    is the brightness of the other half."""
     for y in range(top, bottom):
         for x in range(half.shape[1]):
             bound = ZERO
@@ -69,7 +82,9 @@ def _bound_rows(half, other, kept, cells, top, bottom):
             red = half[y, x, 0]
             green = half[y, x, 1]
             blue = half[y, x, 2]
-            brightness = f32(LUMINANCE[0]) * red + f32(LUMINANCE[1]) * green + f32(LUMINANCE[2]) * blue
+            brightness = (
+                f32(LUMINANCE[0]) * red + f32(LUMINANCE[1]) * green + f32(LUMINANCE[2]) * blue
+            )
             share = ONE
 
             if brightness > bound:
@@ -86,8 +101,8 @@ def _bound_rows(half, other, kept, cells, top, bottom):
 
 @kernel
 def _add_rows(half, cells, kept, beauty, top, bottom):
-    """Add what the cells hold to rows [top, bottom), interpolated between their middles, and what that changes to the
-    beauty."""
+    """Add what the cells hold to rows [top, bottom), interpolated between their middles, and what
+    that changes to the beauty."""
     rows, columns = cells.shape[0], cells.shape[1]
     for y in range(top, bottom):
         v = min(max((f32(y) + HALF) / f32(CELL) - HALF, ZERO), f32(rows - 1))

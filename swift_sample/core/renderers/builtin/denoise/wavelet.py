@@ -1,8 +1,10 @@
-"""An edge-avoiding wavelet filter, guided by surface colour, direction and distance. Fast enough for previews.
+"""An edge-avoiding wavelet filter, guided by surface colour, direction and distance. Fast enough
+for previews.
 
-Dammertz et al. 2010, "Edge-Avoiding A-Trous Wavelet Transform for fast Global Illumination Filtering". The colour
-weight is scaled by the grain of each pixel as the two halves show it, in the manner of Schied et al. 2017,
-"Spatiotemporal Variance-Guided Filtering", section 4.4. Light is filtered apart from surface colour, so textures stay.
+Dammertz et al. 2010, "Edge-Avoiding A-Trous Wavelet Transform for fast Global Illumination
+Filtering". The colour weight is scaled by the grain of each pixel as the two halves show it, in the
+manner of Schied et al. 2017, "Spatiotemporal Variance-Guided Filtering", section 4.4. Light is
+filtered apart from surface colour, so textures stay.
 """
 
 import numpy as np
@@ -34,7 +36,8 @@ SPLINE = (0.5, 0.25)
 """The kernel from its centre outwards."""
 
 VARIANCE, BRIGHTNESS, INVERSE = 3, 4, 5
-"""Planes of a pass behind those of light: the variance of its brightness, that itself, and what differences are judged by."""
+"""Planes of a pass behind those of light: the variance of its brightness, that itself, and what
+differences are judged by."""
 PLANES = 6
 BOX = 2
 """The variance is correction over so many pixels to each side."""
@@ -47,16 +50,27 @@ def denoise_wavelet(picture: Picture, guides: Guides | None, threads: int) -> np
     """
     height, width = picture.beauty.shape[:2]
     values = guides.values if guides is not None else np.ones((height, width, 7), np.float32)
-    features = np.empty((values.shape[2] - 2 if guides is not None else 0, height + 2 * PAD, width + 2 * PAD), np.float32)
-    now, then = (np.empty((PLANES, height + 2 * PAD, width + 2 * PAD), np.float32) for _ in range(2))
+    features = np.empty(
+        (values.shape[2] - 2 if guides is not None else 0, height + 2 * PAD, width + 2 * PAD),
+        np.float32,
+    )
+    now, then = (
+        np.empty((PLANES, height + 2 * PAD, width + 2 * PAD), np.float32) for _ in range(2)
+    )
     given = [np.ascontiguousarray(picture.layers[name]) for name in ("half_a", "half_b")]
     result = np.ascontiguousarray(picture.beauty)
-    in_bands(lambda top, bottom: _take_apart(result, *given, values, top, bottom, now, features), height, threads)
+    in_bands(
+        lambda top, bottom: _take_apart(result, *given, values, top, bottom, now, features),
+        height,
+        threads,
+    )
     for planes in (now[:4], features):
         repad(planes, PAD)
 
     in_bands(
-        lambda top, bottom: _steady_variance(now, top, bottom, then, np.empty((2, width + 2 * BOX), np.float32)),
+        lambda top, bottom: _steady_variance(
+            now, top, bottom, then, np.empty((2, width + 2 * BOX), np.float32)
+        ),
         height,
         threads,
     )
@@ -66,7 +80,11 @@ def denoise_wavelet(picture: Picture, guides: Guides | None, threads: int) -> np
     for level in range(LEVELS):
 
         def filter_band(
-            top: int, bottom: int, step: int = 1 << level, now: np.ndarray = now, then: np.ndarray = then
+            top: int,
+            bottom: int,
+            step: int = 1 << level,
+            now: np.ndarray = now,
+            then: np.ndarray = then,
         ) -> None:
             _filter_rows(now, features, step, top, bottom, then, np.empty((6, width), np.float32))
 
@@ -81,9 +99,11 @@ def denoise_wavelet(picture: Picture, guides: Guides | None, threads: int) -> np
 
 @kernel
 def _take_apart(beauty, half_a, half_b, values, top, bottom, now, features):
-    """Light apart from surface colour, the squared difference of its halves, and the features, of rows [top, bottom).
+    """Light apart from surface colour, the squared difference of its halves, and the features, of
+    rows [top, bottom).
 
-    A quarter of the squared difference of two independent halves is an unbiased estimate of the variance of their mean.
+    A quarter of the squared difference of two independent halves is an unbiased estimate of the
+    variance of their mean.
     """
     for row in range(top, bottom):
         y = row + PAD
@@ -105,7 +125,8 @@ def _take_apart(beauty, half_a, half_b, values, top, bottom, now, features):
 
 @kernel
 def _steady_variance(now, top, bottom, then, scratch):
-    """The variance averaged over a few pixels goes to `then`; with the plain brightness it completes `now`, but for that."""
+    """The variance averaged over a few pixels goes to `then`; with the plain brightness it
+    completes `now`, but for that."""
     width = now.shape[2] - 2 * PAD
     total = scratch[0]
 
@@ -129,16 +150,22 @@ def _judge(planes, variance, y):
         r = planes[0, y, PAD + x]
         g = planes[1, y, PAD + x]
         b = planes[2, y, PAD + x]
-        planes[BRIGHTNESS, y, PAD + x] = f32(LUMINANCE[0]) * r + f32(LUMINANCE[1]) * g + f32(LUMINANCE[2]) * b
+        planes[BRIGHTNESS, y, PAD + x] = (
+            f32(LUMINANCE[0]) * r + f32(LUMINANCE[1]) * g + f32(LUMINANCE[2]) * b
+        )
         planes[INVERSE, y, PAD + x] = ONE / (f32(COLOUR_TOLERANCE**2) * variance[x] + f32(1e-8))
 
 
 @kernel
 def _weigh(weight, now, features, y, v, u, factor):
-    """Set how much the pixels of row y go by those of row v from column u on: like in light and in features."""
+    """Set how much the pixels of row y go by those of row v from column u on: like in light and in
+    features."""
     width = weight.shape[0]
     set_scaled_square(
-        weight, now[BRIGHTNESS, y, PAD : PAD + width], now[BRIGHTNESS, v, u : u + width], now[INVERSE, y, PAD : PAD + width]
+        weight,
+        now[BRIGHTNESS, y, PAD : PAD + width],
+        now[BRIGHTNESS, v, u : u + width],
+        now[INVERSE, y, PAD : PAD + width],
     )
 
     if features.shape[0]:
@@ -185,7 +212,8 @@ def _add_weighted(total, red, green, blue, spread, weight, r, g, b, variance):
 
 @kernel
 def _filter_rows(now, features, step, top, bottom, then, scratch):
-    """One pass with holes of `step` over rows [top, bottom) of the inner part; scratch: float32[6, w]."""
+    """One pass with holes of `step` over rows [top, bottom) of the inner part; scratch: float32[6,
+    w]."""
     width = scratch.shape[1]
     weight = scratch[0]
     total = scratch[1]
@@ -229,4 +257,6 @@ def _put_together(now, values, top, bottom, result):
     for row in range(top, bottom):
         for x in range(result.shape[1]):
             for c in range(3):
-                result[row, x, c] = now[c, row + PAD, PAD + x] * max(values[row, x, c], f32(LEAST_ALBEDO))
+                result[row, x, c] = now[c, row + PAD, PAD + x] * max(
+                    values[row, x, c], f32(LEAST_ALBEDO)
+                )

@@ -1,1 +1,2 @@
-"""What a render accumulates per pixel, when a pixel has had enough, and what one render tells of others."""
+"""What a render accumulates per pixel, when a pixel has had enough, and what one render tells of
+others."""

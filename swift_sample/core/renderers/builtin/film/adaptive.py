@@ -1,13 +1,16 @@
 """Adaptive sampling: which pixels have had enough.
 
-The threshold is the error that may be left in every place of the picture: the root mean square, over a cell such as the worst
-place is told of (`measure/cells.py`), of the standard error of its pixels, as a share of the display's range. That is the
-definition of grain (docs/measurement.md), so the threshold predicts it. Within a cell the error is least for its samples
-where they go by the deviation of each pixel's samples (Neyman 1934, "On the Two Different Aspects of the Representative
-Method"): n = s S / t², with s the pixel's deviation, S the mean of s over the cell, and t the threshold.
+The threshold is the error that may be left in every place of the picture: the root mean square,
+over a cell such as the worst place is told of (`measure/cells.py`), of the standard error of its
+pixels, as a share of the display's range. That is the definition of grain (docs/measurement.md), so
+the threshold predicts it. Within a cell the error is least for its samples where they go by the
+deviation of each pixel's samples (Neyman 1934, "On the Two Different Aspects of the Representative
+Method"): n = s S / t², with s the pixel's deviation, S the mean of s over the cell, and t the
+threshold.
 
-A pixel's error comes from the two independent halves of its samples, D being the view transform without its factor of
-255: the mean square of (D(A) - D(B)) / 2 over its 5x5 neighbourhood and its channels, so that no pixel stops by luck.
+A pixel's error comes from the two independent halves of its samples, D being the view transform
+without its factor of 255: the mean square of (D(A) - D(B)) / 2 over its 5x5 neighbourhood and its
+channels, so that no pixel stops by luck.
 """
 
 import numpy as np
@@ -24,7 +27,8 @@ AUTOMATIC_MINIMUM = 16
 
 
 def next_target(done: int, minimum: int, maximum: int) -> int:
-    """How many samples pixels that go on shall have after the next round; even, so that halves stay equal."""
+    """How many samples pixels that go on shall have after the next round; even, so that halves stay
+    equal."""
     if done == 0:
         return minimum
 
@@ -45,8 +49,8 @@ def pixel_error(film: FilmArrays, view: View) -> np.ndarray:
 def samples_wanted(error: np.ndarray, samples: np.ndarray, threshold: float) -> np.ndarray:
     """The samples with which each pixel may stop, float64[h, w].
 
-    error: float32[h, w], of `pixel_error`, with the samples, int32[h, w], taken so far; threshold: a share of the display's
-    range.
+    error: float32[h, w], of `pixel_error`, with the samples, int32[h, w], taken so far; threshold:
+    a share of the display's range.
     """
     deviation = error * np.sqrt(samples, dtype=np.float64)
     around = uniform_filter(deviation, round(cell_side(error.shape[0])), mode="reflect")

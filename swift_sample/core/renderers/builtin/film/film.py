@@ -6,18 +6,26 @@ import numpy as np
 
 from swift_sample.core.picture.colour import LEVELS
 from swift_sample.core.picture.picture import Picture
-from swift_sample.core.renderers.builtin.lowlevel.records import CELL, CLAMPS, KIND_COUNTS, PASSES, SNAPSHOTS
+from swift_sample.core.renderers.builtin.lowlevel.records import (
+    CELL,
+    CLAMPS,
+    KIND_COUNTS,
+    PASSES,
+    SNAPSHOTS,
+)
 
 
 class FilmArrays(NamedTuple):
-    """Running sums that kernels add to, h rows and w columns. Each pixel is written by one thread at a time."""
+    """Running sums that kernels add to, h rows and w columns. Each pixel is written by one thread
+    at a time."""
 
     half_a: np.ndarray
     """float32[h, w, 3]: radiance of the even-numbered samples"""
     half_b: np.ndarray
     """float32[h, w, 3]: radiance of the odd-numbered samples"""
     guides: np.ndarray
-    """float32[h, w, 7]: albedo, normal in world space, and distance to the first hit in metres, 0 where there is none"""
+    """float32[h, w, 7]: albedo, normal in world space, and distance to the first hit in metres, 0
+    where there is none"""
     samples: np.ndarray
     """int32[h, w]: samples taken"""
     material: np.ndarray
@@ -29,28 +37,36 @@ class FilmArrays(NamedTuple):
     active: np.ndarray
     """uint8[h, w]: 1 where more samples are wanted"""
     passes: np.ndarray
-    """float32[h, w, 9, 3]: radiance by the first scattering, in the order of PASSES; empty where not kept"""
+    """float32[h, w, 9, 3]: radiance by the first scattering, in the order of PASSES; empty where
+    not kept"""
     passes_half: np.ndarray
-    """float32[h, w, 9, 3]: the passes of the odd-numbered samples; empty unless each pass is denoised"""
+    """float32[h, w, 9, 3]: the passes of the odd-numbered samples; empty unless each pass is
+    denoised"""
     guides_half: np.ndarray
-    """float32[h, w, 7]: albedo, normal and depth of the odd-numbered samples; empty unless a denoiser uses them"""
+    """float32[h, w, 7]: albedo, normal and depth of the odd-numbered samples; empty unless a
+    denoiser uses them"""
     light: np.ndarray
-    """float32[h, w, bounces + 1, 3]: radiance by bounce; empty where every pixel takes the same number of samples"""
+    """float32[h, w, bounces + 1, 3]: radiance by bounce; empty where every pixel takes the same
+    number of samples"""
     light_cells: np.ndarray
-    """float64[cell rows, cell columns, bounces + 1, 3]: the same, summed over pixels, where `light` is empty"""
+    """float64[cell rows, cell columns, bounces + 1, 3]: the same, summed over pixels, where `light`
+    is empty"""
     snapshots: np.ndarray
-    """float64[cell rows, cell columns, SNAPSHOTS]: a quarter of the squared distance of the halves as shares of the
-    display's range, summed over pixels, when each half had 2^k samples"""
+    """float64[cell rows, cell columns, SNAPSHOTS]: a quarter of the squared distance of the halves
+    as shares of the display's range, summed over pixels, when each half had 2^k samples"""
     clamped: np.ndarray
-    """float64[cell rows, cell columns, 2, CLAMPS + 1, 3]: light that clamps would take, summed over samples: of direct and of
-    indirect light, at `least_clamp` times 2^k, and at last at the render's own clamp; empty where not recorded"""
+    """float64[cell rows, cell columns, 2, CLAMPS + 1, 3]: light that clamps would take, summed over
+    samples: of direct and of indirect light, at `least_clamp` times 2^k, and at last at the
+    render's own clamp; empty where not recorded"""
     by_kind: np.ndarray
-    """float64[cell rows, cell columns, 4, KIND_COUNTS, 3]: light by how often it was scattered in each way (diffuse, glossy,
-    transmission, volume), from once on, summed over samples; the first entry of all is all light. Empty where not recorded"""
+    """float64[cell rows, cell columns, 4, KIND_COUNTS, 3]: light by how often it was scattered in
+    each way (diffuse, glossy, transmission, volume), from once on, summed over samples; the first
+    entry of all is all light. Empty where not recorded"""
     clamped_grain: np.ndarray
-    """float64[cell rows, cell columns, 2 (CLAMPS + 1) + 1]: squared distances of the halves as shares of the display's range,
-    times samples, summed over pixels: by how much more or less with each clamp of `clamped` in place of the render's own (the
-    last of each kind without that clamp), and at the end as rendered. Empty where not recorded"""
+    """float64[cell rows, cell columns, 2 (CLAMPS + 1) + 1]: squared distances of the halves as
+    shares of the display's range, times samples, summed over pixels: by how much more or less with
+    each clamp of `clamped` in place of the render's own (the last of each kind without that clamp),
+    and at the end as rendered. Empty where not recorded"""
 
 
 def new_film(
@@ -95,7 +111,8 @@ def film_memory_bytes(film: FilmArrays) -> int:
 
 
 def light_cells(film: FilmArrays) -> np.ndarray:
-    """Radiance by bounce, float32[cell rows, cell columns, bounces + 1, 3]: means over the pixels of each cell."""
+    """Radiance by bounce, float32[cell rows, cell columns, bounces + 1, 3]: means over the pixels
+    of each cell."""
     height, width = film.samples.shape
     rows, columns = -(-height // CELL), -(-width // CELL)
 
@@ -121,13 +138,17 @@ def samples_by_cell(film: FilmArrays) -> np.ndarray:
 
 
 def pixels_by_cell(height: int, width: int) -> np.ndarray:
-    """How many pixels each cell holds, int64[cell rows, cell columns]: fewer at the right and lower edge."""
+    """How many pixels each cell holds, int64[cell rows, cell columns]: fewer at the right and lower
+    edge."""
     rows, columns = -(-height // CELL), -(-width // CELL)
-    return np.minimum(CELL, height - CELL * np.arange(rows))[:, None] * np.minimum(CELL, width - CELL * np.arange(columns))
+    return np.minimum(CELL, height - CELL * np.arange(rows))[:, None] * np.minimum(
+        CELL, width - CELL * np.arange(columns)
+    )
 
 
 def grain_cells(film: FilmArrays, maximum: int) -> dict[int, np.ndarray]:
-    """Grain in levels as a reduced picture, float32[cell rows, cell columns], by samples a pixel, at powers of two."""
+    """Grain in levels as a reduced picture, float32[cell rows, cell columns], by samples a pixel,
+    at powers of two."""
     counts = pixels_by_cell(*film.samples.shape)
     return {
         2 << k: (LEVELS * np.sqrt(film.snapshots[..., k] / counts)).astype(np.float32)
@@ -137,7 +158,8 @@ def grain_cells(film: FilmArrays, maximum: int) -> dict[int, np.ndarray]:
 
 
 def mean_light(film: FilmArrays) -> np.ndarray:
-    """Mean radiance that each bounce brings, float64[bounces + 1, 3]; adds up to the mean of the beauty."""
+    """Mean radiance that each bounce brings, float64[bounces + 1, 3]; adds up to the mean of the
+    beauty."""
     pixels = film.samples.size
     if film.light.size:
         per_pixel = film.light / np.maximum(film.samples, 1)[..., None, None]

@@ -3,7 +3,19 @@
 import math
 
 from swift_sample.core.kernels.compiling import kernel
-from swift_sample.core.kernels.vector import HALF, ONE, TWO, ZERO, add, along, f32, normalize, scale, subtract, turned
+from swift_sample.core.kernels.vector import (
+    HALF,
+    ONE,
+    TWO,
+    ZERO,
+    add,
+    along,
+    f32,
+    normalize,
+    scale,
+    subtract,
+    turned,
+)
 from swift_sample.core.renderers.builtin.kernels.sampler import sample_pair
 from swift_sample.core.renderers.builtin.lowlevel.memory import set_vec
 from swift_sample.core.renderers.builtin.lowlevel.records import lens_at
@@ -26,7 +38,8 @@ def tent(u):
 
 @kernel
 def filter_offset(kind, u, v):
-    """Where in or around its pixel a sample falls, from the pixel's middle: drawn by the filter's weight."""
+    """Where in or around its pixel a sample falls, from the pixel's middle: drawn by the filter's
+    weight."""
     if kind == BOX:
         return u - HALF, v - HALF
     if kind == TENT:

@@ -1,9 +1,10 @@
 """Haze: where a ray scatters in it, and how much light it lets through.
 
-Unbiased: delta tracking with weights per colour (Woodcock 1965; Kutz et al. 2017, "Spectral and Decomposition Tracking"), and
-ratio tracking for what light samples lose (Novak et al. 2014). Marched: optical depth summed in steps, with one
-random offset; faster or slower by its step, and biased by it. An even medium is solved in closed form.
-Scattering directions: Henyey and Greenstein 1941.
+Unbiased: delta tracking with weights per colour (Woodcock 1965; Kutz et al. 2017, "Spectral and
+Decomposition Tracking"), and ratio tracking for what light samples lose (Novak et al. 2014).
+Marched: optical depth summed in steps, with one random offset; faster or slower by its step, and
+biased by it. An even medium is solved in closed form. Scattering directions: Henyey and Greenstein
+1941.
 """
 
 import math
@@ -65,7 +66,9 @@ def density_at(haze, point):
         cy = (corner >> 1) & 1
         cz = corner >> 2
         weight = (
-            (place[0] if cx else ONE - place[0]) * (place[1] if cy else ONE - place[1]) * (place[2] if cz else ONE - place[2])
+            (place[0] if cx else ONE - place[0])
+            * (place[1] if cy else ONE - place[1])
+            * (place[2] if cz else ONE - place[2])
         )
         total += weight * grid_value(haze, x1 if cx else x0, y1 if cy else y0, z1 if cz else z0)
 
@@ -84,7 +87,8 @@ def mean(colour):
 
 @kernel
 def march(haze, path, origin, direction, near, far, step):
-    """Scatter at the place where the optical depth of one colour, drawn at random, reaches a random amount."""
+    """Scatter at the place where the optical depth of one colour, drawn at random, reaches a random
+    amount."""
     channel = min(int64(next_random(path) * f32(3)), int64(2))
     target = -math.log(ONE - next_random(path))
     extinction = vec(haze.extinction)
@@ -95,21 +99,29 @@ def march(haze, path, origin, direction, near, far, step):
 
     while t < far:
         width = min(step, far - t)
-        slab = scale(extinction, density_at(haze, along(origin, direction, t + width * offset)) * width)
+        slab = scale(
+            extinction, density_at(haze, along(origin, direction, t + width * offset)) * width
+        )
 
         if depth[channel] + slab[channel] >= target:
             share = (target - depth[channel]) / slab[channel]
             depth = add(depth, scale(slab, share))
             here = left_after(depth)
             weight = ONE / max(mean(multiply(extinction, here)), f32(1e-30))
-            set_vec(path.throughput, multiply(vec(path.throughput), scale(multiply(vec(haze.scattering), here), weight)))
+            set_vec(
+                path.throughput,
+                multiply(vec(path.throughput), scale(multiply(vec(haze.scattering), here), weight)),
+            )
             return t + width * share
 
         depth = add(depth, slab)
         t += width
 
     here = left_after(depth)
-    set_vec(path.throughput, scale(multiply(vec(path.throughput), here), ONE / max(mean(here), f32(1e-30))))
+    set_vec(
+        path.throughput,
+        scale(multiply(vec(path.throughput), here), ONE / max(mean(here), f32(1e-30))),
+    )
     return -ONE
 
 
@@ -129,7 +141,11 @@ def track(haze, path, origin, direction, near, far):
 
         density = density_at(haze, along(origin, direction, t)) / majorant
         scattered = scale(scattering, density)
-        passed = (ONE - extinction[0] * density, ONE - extinction[1] * density, ONE - extinction[2] * density)
+        passed = (
+            ONE - extinction[0] * density,
+            ONE - extinction[1] * density,
+            ONE - extinction[2] * density,
+        )
         chance_scattered = mean(multiply(throughput, scattered))
         chance_passed = mean(multiply(throughput, passed))
         total = chance_scattered + chance_passed
@@ -139,7 +155,9 @@ def track(haze, path, origin, direction, near, far):
             break
 
         if next_random(path) * total < chance_scattered:
-            set_vec(path.throughput, scale(multiply(throughput, scattered), total / chance_scattered))
+            set_vec(
+                path.throughput, scale(multiply(throughput, scattered), total / chance_scattered)
+            )
             return t
 
         throughput = scale(multiply(throughput, passed), total / chance_passed)
@@ -148,7 +166,11 @@ def track(haze, path, origin, direction, near, far):
     return -ONE
 
 
-@part(types.void(types.int64, types.int64, *VECTOR, *VECTOR, types.float32, types.int64, types.float32))
+@part(
+    types.void(
+        types.int64, types.int64, *VECTOR, *VECTOR, types.float32, types.int64, types.float32
+    )
+)
 def dim_by_haze(scene_address, path_address, ox, oy, oz, dx, dy, dz, limit, method, step):
     """Multiply `path.dimmed` by the share of light that passes the haze."""
     scene = scene_at(scene_address, 0)
@@ -188,14 +210,22 @@ def dim_by_haze(scene_address, path_address, ox, oy, oz, dx, dy, dz, limit, meth
         if t >= far:
             break
         density = density_at(haze, along(origin, direction, t)) / haze.majorant
-        left = multiply(left, (ONE - extinction[0] * density, ONE - extinction[1] * density, ONE - extinction[2] * density))
+        left = multiply(
+            left,
+            (
+                ONE - extinction[0] * density,
+                ONE - extinction[1] * density,
+                ONE - extinction[2] * density,
+            ),
+        )
 
     set_vec(path.dimmed, left)
 
 
 @part(types.float32(types.int64, types.int64, types.float32, types.int64, types.float32))
 def haze_event(scene_address, path_address, limit, method, step):
-    """The distance along the path's ray at which it scatters in the haze before `limit`, -1 where it does not.
+    """The distance along the path's ray at which it scatters in the haze before `limit`, -1 where
+    it does not.
 
     The path's throughput takes what the haze does to it either way.
     """
@@ -254,4 +284,6 @@ def sample_phase(g, direction, u, v):
     across, upward = turned(v)
     tangent, bitangent = frame(direction)
 
-    return to_world((sine * across, sine * upward, cosine), tangent, bitangent, direction), phase(g, cosine)
+    return to_world((sine * across, sine * upward, cosine), tangent, bitangent, direction), phase(
+        g, cosine
+    )

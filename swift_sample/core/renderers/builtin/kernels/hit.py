@@ -24,7 +24,13 @@ from swift_sample.core.kernels.vector import (
     subtract,
     to_local,
 )
-from swift_sample.core.renderers.builtin.kernels.opacity import barycentric, blended, second_uv, triangle_in, vertex_colour
+from swift_sample.core.renderers.builtin.kernels.opacity import (
+    barycentric,
+    blended,
+    second_uv,
+    triangle_in,
+    vertex_colour,
+)
 from swift_sample.core.renderers.builtin.kernels.textures import read_texture
 from swift_sample.core.renderers.builtin.kernels.traverse import EVERYTHING, closest_hit
 from swift_sample.core.renderers.builtin.lowlevel.memory import i32_at, set_vec, vec
@@ -53,7 +59,8 @@ from swift_sample.core.renderers.builtin.lowlevel.records import (
 )
 
 SMOOTH_ALPHA = f32(0.03**2)
-"""At or under this a surface counts as perfectly smooth: GGX lobes this narrow are below a pixel."""
+"""At or under this a surface counts as perfectly smooth: GGX lobes this narrow are below a
+pixel."""
 ROUGH_ALPHA = f32(0.25**2)
 """Above this a surface counts as diffuse where caustics and the roughness floor ask."""
 
@@ -66,14 +73,18 @@ def unfolded(packed):
     z = ONE - abs(x) - abs(y)
 
     if z < ZERO:
-        x, y = (ONE - abs(y)) * (ONE if x >= ZERO else -ONE), (ONE - abs(x)) * (ONE if y >= ZERO else -ONE)
+        x, y = (
+            (ONE - abs(y)) * (ONE if x >= ZERO else -ONE),
+            (ONE - abs(x)) * (ONE if y >= ZERO else -ONE),
+        )
 
     return normalize((x, y, z))
 
 
 @part(types.int64(types.int64, types.int64, types.float32, types.int64))
 def find_hit(scene_address, path_address, limit, wanted):
-    """Follow the path's ray to the nearest surface and note where it is; 0 where there is none before `limit`.
+    """Follow the path's ray to the nearest surface and note where it is; 0 where there is none
+    before `limit`.
 
     `wanted` is EVERYTHING, MET or WALLS. Holes on the way stand in the path.
     """
@@ -130,14 +141,20 @@ def find_hit(scene_address, path_address, limit, wanted):
     set_vec(path.hit.geometric, geometric)
     set_vec(path.hit.facing, geometric if front else negate(geometric))
     path.hit.wb, path.hit.wc = barycentric(corner, edge1, edge2, point)
-    # On the triangle, not along the ray: far from where the ray began its rounding would reach past the surface.
+    # On the triangle, not along the ray: far from where the ray began its rounding would reach past
+    # the surface.
     set_vec(path.hit.point, add(corner, add(scale(edge1, path.hit.wb), scale(edge2, path.hit.wc))))
     material = material_at(scene.materials, int64(face.material))
 
     if material.mapped:
-        path.hit.uv[0], path.hit.uv[1] = blended(face.u, path.hit.wb, path.hit.wc), blended(face.v, path.hit.wb, path.hit.wc)
+        path.hit.uv[0], path.hit.uv[1] = (
+            blended(face.u, path.hit.wb, path.hit.wc),
+            blended(face.v, path.hit.wb, path.hit.wc),
+        )
         if scene.second_uvs != 0:
-            path.hit.uv[2], path.hit.uv[3] = second_uv(scene, int64(triangle), path.hit.wb, path.hit.wc)
+            path.hit.uv[2], path.hit.uv[3] = second_uv(
+                scene, int64(triangle), path.hit.wb, path.hit.wc
+            )
 
         # The direction along which u grows, for normal maps.
         u1 = face.u[1] - face.u[0]
@@ -156,7 +173,8 @@ def find_hit(scene_address, path_address, limit, wanted):
 
 @kernel
 def shading_normal(face, geometric, wb, wc):
-    """The interpolated normal, on the geometric normal's side; the geometric one where the mesh has none."""
+    """The interpolated normal, on the geometric normal's side; the geometric one where the mesh has
+    none."""
     if face.normals[0] == NO_NORMAL:
         return geometric
 
@@ -185,7 +203,12 @@ def mapped_normal(path, normal, strength):
 
     u = normalize(u)
     # glTF's v runs down the picture, its green channel up.
-    return normalize(add(add(scale(u, x), scale(cross(normal, u), y * path.hit.up_sign)), scale(normal, max(z, f32(1e-3)))))
+    return normalize(
+        add(
+            add(scale(u, x), scale(cross(normal, u), y * path.hit.up_sign)),
+            scale(normal, max(z, f32(1e-3))),
+        )
+    )
 
 
 @kernel
@@ -196,7 +219,8 @@ def towards_viewer(normal, facing, view):
 
 @part(types.void(types.int64, types.int64, types.float32, types.float32))
 def read_surface(scene_address, path_address, eta, floor_alpha):
-    """Fill in what the current surface is like; `eta` is the index of refraction behind it over that in front."""
+    """Fill in what the current surface is like; `eta` is the index of refraction behind it over
+    that in front."""
     scene = scene_at(scene_address, 0)
     path = path_at(path_address, 0)
     material = material_at(scene.materials, int64(path.hit.material))
@@ -281,7 +305,9 @@ def read_surface(scene_address, path_address, eta, floor_alpha):
     path.surface.coat = coat
     path.surface.specular = specular
     path.surface.through = through
-    path.surface.plain = int32(coat <= ZERO and max(sheen[0], max(sheen[1], sheen[2])) <= ZERO and through <= ZERO)
+    path.surface.plain = int32(
+        coat <= ZERO and max(sheen[0], max(sheen[1], sheen[2])) <= ZERO and through <= ZERO
+    )
     set_vec(path.surface.specular_tint, tint)
 
     if not path.surface.plain:

@@ -1,5 +1,6 @@
-"""Light sampling. Near lights, patches of the sky and directional lights stand in clusters (`light_clusters`); one is chosen
-by what it may bring to a place, and a light within it by power."""
+"""Light sampling. Near lights, patches of the sky and directional lights stand in clusters
+(`light_clusters`); one is chosen by what it may bring to a place, and a light within it by
+power."""
 
 import math
 
@@ -28,7 +29,13 @@ from swift_sample.core.kernels.vector import (
 )
 from swift_sample.core.renderers.builtin.kernels.sampler import hash_bits, to_unit
 from swift_sample.core.renderers.builtin.kernels.textures import read_use
-from swift_sample.core.renderers.builtin.lowlevel.memory import f32_at, i32_at, set_vec, vec, vector_at
+from swift_sample.core.renderers.builtin.lowlevel.memory import (
+    f32_at,
+    i32_at,
+    set_vec,
+    vec,
+    vector_at,
+)
 from swift_sample.core.renderers.builtin.lowlevel.records import (
     MAX_CLUSTERS,
     POINT_LIGHT,
@@ -42,7 +49,10 @@ from swift_sample.core.renderers.builtin.lowlevel.records import (
     sun_at,
     texture_use_at,
 )
-from swift_sample.core.renderers.builtin.lowlevel.simd import eight_far_clusters, eight_near_clusters
+from swift_sample.core.renderers.builtin.lowlevel.simd import (
+    eight_far_clusters,
+    eight_near_clusters,
+)
 from swift_sample.core.renderers.builtin.tables.alias import ALMOST_ONE, pick_in_order
 
 
@@ -81,14 +91,17 @@ def sky_radiance(scene, column, row):
 
 @kernel
 def cluster_chance(path, place):
-    """Probability with which a light sample, from where the path scattered last, is of this cluster."""
-    return path.weights[place] / path.weight_total if place >= 0 and path.weight_total > ZERO else ZERO
+    """Probability with which a light sample, from where the path scattered last, is of this
+    cluster."""
+    return (
+        path.weights[place] / path.weight_total if place >= 0 and path.weight_total > ZERO else ZERO
+    )
 
 
 @kernel
 def sky_seen(scene, path, direction):
-    """(radiance, probability per steradian with which `sample_light`, from where the path scattered last, picks this
-    direction) of the environment."""
+    """(radiance, probability per steradian with which `sample_light`, from where the path scattered
+    last, picks this direction) of the environment."""
     column, row = sky_place(scene, direction)
     rows, columns = int64(scene.sky_rows), int64(scene.sky_columns)
     cell = int64(row * f32(rows)) * columns + int64(column * f32(columns))
@@ -99,8 +112,9 @@ def sky_seen(scene, path, direction):
 
 @kernel
 def visibility_place(scene, path, point):
-    """The place of `scene.visibility` at or beside a point. Which, is the same for all samples of a pixel, so that their
-    pattern stays even, and differs from pixel to pixel, so that no edge between places shows."""
+    """The place of `scene.visibility` at or beside a point. Which, is the same for all samples of a
+    pixel, so that their pattern stays even, and differs from pixel to pixel, so that no edge
+    between places shows."""
     side = int64(scene.visibility_side)
     if side == 1:
         return int64(0)
@@ -119,8 +133,9 @@ def visibility_place(scene, path, point):
 
 @part(types.void(types.int64, types.int64))
 def weigh_lights(scene_address, path_address):
-    """How much light each cluster may bring to `path.hit.point` and its lit side, into the path's weights: what it would
-    bring at most, by power, distance and angles, times how much of that arrived when it was tried thereabouts."""
+    """How much light each cluster may bring to `path.hit.point` and its lit side, into the path's
+    weights: what it would bring at most, by power, distance and angles, times how much of that
+    arrived when it was tried thereabouts."""
     scene = scene_at(scene_address, 0)
     path = path_at(path_address, 0)
     point = vec(path.hit.point)
@@ -145,7 +160,8 @@ def weigh_lights(scene_address, path_address):
 
 @part(types.float32(types.int64, types.int64, types.int64))
 def triangle_density(scene_address, path_address, place):
-    """Probability per steradian with which `sample_light`, from where the path scattered last, picks the point in hand."""
+    """Probability per steradian with which `sample_light`, from where the path scattered last,
+    picks the point in hand."""
     scene = scene_at(scene_address, 0)
     path = path_at(path_address, 0)
     light = light_at(scene.lights, place)
@@ -172,7 +188,9 @@ def set_light_sample(path, direction, distance, radiance, density, exact):
 def sample_sky(scene, path, cluster, chance, rest, v):
     """A direction within a patch of the sky, by luminance."""
     columns, rows = int64(scene.sky_columns), int64(scene.sky_rows)
-    place, down = pick_in_order(scene.sky_row_sums + 4 * int64(cluster.first), int64(cluster.count), v)
+    place, down = pick_in_order(
+        scene.sky_row_sums + 4 * int64(cluster.first), int64(cluster.count), v
+    )
     row = int64(cluster.row) + place
     cell = row * columns + int64(cluster.column)
     place, across = pick_in_order(scene.sky_sums + 4 * cell, int64(cluster.columns), rest)
@@ -236,7 +254,14 @@ def sample_cluster(scene, path, place, chance, rest, u, v):
     if cluster.kind == SUNS:
         k = int64(cluster.first) + min(int64(rest * f32(cluster.count)), int64(cluster.count) - 1)
         sun = sun_at(scene.suns, k)
-        set_light_sample(path, vec(sun.direction), HUGE, vec(sun.irradiance), chance / f32(cluster.count), sun.exact)
+        set_light_sample(
+            path,
+            vec(sun.direction),
+            HUGE,
+            vec(sun.irradiance),
+            chance / f32(cluster.count),
+            sun.exact,
+        )
         return
 
     point = vec(path.hit.point)
@@ -256,7 +281,10 @@ def sample_cluster(scene, path, place, chance, rest, u, v):
             return
 
         direction = scale(offset, ONE / distance)
-        colour = scale(vec(light.colour), spot_share(light, -dot(direction, vec(light.edge1))) / (distance * distance))
+        colour = scale(
+            vec(light.colour),
+            spot_share(light, -dot(direction, vec(light.edge1))) / (distance * distance),
+        )
         set_light_sample(path, direction, distance, colour, chance * light.density, light.exact)
         return
 
@@ -300,9 +328,10 @@ def sample_cluster(scene, path, place, chance, rest, u, v):
 
 @part(types.void(types.int64, types.int64, types.float32, types.float32, types.float32))
 def sample_light(scene_address, path_address, choice, u, v):
-    """A light that can reach `path.hit.point` on its lit side, by `weigh_lights`, into the path's light fields; density 0
-    means that there is nothing. `choice` and `v` are a pair of an even pattern: they choose the cluster, and the column and
-    row of a patch of the sky; `u` chooses among near lights.
+    """A light that can reach `path.hit.point` on its lit side, by `weigh_lights`, into the path's
+    light fields; density 0 means that there is nothing. `choice` and `v` are a pair of an even
+    pattern: they choose the cluster, and the column and row of a patch of the sky; `u` chooses
+    among near lights.
 
     `light.exact` is not 0 where no scattered ray could find the same light by chance.
     """

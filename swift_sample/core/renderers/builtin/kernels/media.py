@@ -12,7 +12,8 @@ from swift_sample.core.renderers.builtin.lowlevel.records import MAX_NESTED_MEDI
 
 @kernel
 def ruling_medium(scene, path, without):
-    """The place of the medium with the highest priority, the latest of equals, leaving one place out; -1 for air."""
+    """The place of the medium with the highest priority, the latest of equals, leaving one place
+    out; -1 for air."""
     best = -1
     best_priority = -1
 

@@ -21,7 +21,11 @@ from swift_sample.core.renderers.builtin.lowlevel.records import (
 @kernel
 def lane_vector(packets, first, row):
     """Three rows of a packet at one lane; `first` already contains the lane."""
-    return f32_at(packets, first + 8 * row), f32_at(packets, first + 8 * row + 8), f32_at(packets, first + 8 * row + 16)
+    return (
+        f32_at(packets, first + 8 * row),
+        f32_at(packets, first + 8 * row + 8),
+        f32_at(packets, first + 8 * row + 16),
+    )
 
 
 @kernel
@@ -36,7 +40,11 @@ def triangle_in(tree, slot, time):
         )
 
     first = (slot >> 3) * 72 + (slot & 7)
-    return (lane_vector(tree.packets, first, 0), lane_vector(tree.packets, first, 3), lane_vector(tree.packets, first, 6))
+    return (
+        lane_vector(tree.packets, first, 0),
+        lane_vector(tree.packets, first, 3),
+        lane_vector(tree.packets, first, 6),
+    )
 
 
 @kernel
@@ -92,7 +100,8 @@ def vertex_colour(face, wb, wc):
 
 @part(types.float32(types.int64, types.int64, types.int64, types.float32, types.float32))
 def opacity_at(scene_address, path_address, triangle, wb, wc):
-    """The share of light that a triangle with a cut-out stops at a place; 0 or 1 where it is masked."""
+    """The share of light that a triangle with a cut-out stops at a place; 0 or 1 where it is
+    masked."""
     scene = scene_at(scene_address, 0)
     path = path_at(path_address, 0)
     face = face_at(scene.faces, triangle)
@@ -115,8 +124,21 @@ def opacity_at(scene_address, path_address, triangle, wb, wc):
     return opacity
 
 
-@part(types.float32(types.int64, types.int64, types.int64, types.int64, *VECTOR, *VECTOR, types.float32, types.float32))
-def opacity_met(scene_address, path_address, tree_address, slot, ox, oy, oz, dx, dy, dz, distance, time):
+@part(
+    types.float32(
+        types.int64,
+        types.int64,
+        types.int64,
+        types.int64,
+        *VECTOR,
+        *VECTOR,
+        types.float32,
+        types.float32,
+    )
+)
+def opacity_met(
+    scene_address, path_address, tree_address, slot, ox, oy, oz, dx, dy, dz, distance, time
+):
     """The same where a ray meets the triangle in a slot."""
     tree = tree_at(tree_address, 0)
     corner, edge1, edge2 = triangle_in(tree, slot, time)

@@ -1,8 +1,10 @@
-"""The path tracer: unidirectional, with next-event estimation and multiple importance sampling (Veach 1997).
+"""The path tracer: unidirectional, with next-event estimation and multiple importance sampling
+(Veach 1997).
 
-`bounces.total = n` allows n scatterings after the first hit has been lit directly. Light that directly reaches hit
-k + 1 belongs to entry k of `light_by_bounce`, whether it was found by a light sample or by the scattered ray. A kind's
-cap counts scatterings of that kind in the same way; passing a cut-out counts only as cut-out.
+`bounces.total = n` allows n scatterings after the first hit has been lit directly. Light that
+directly reaches hit k + 1 belongs to entry k of `light_by_bounce`, whether it was found by a light
+sample or by the scattered ray. A kind's cap counts scatterings of that kind in the same way;
+passing a cut-out counts only as cut-out.
 """
 
 from numba import int32, int64, types, uint32, uint64
@@ -24,14 +26,39 @@ from swift_sample.core.kernels.vector import (
     to_local,
     to_world,
 )
-from swift_sample.core.renderers.builtin.kernels.haze import dim_by_haze, haze_event, phase, sample_phase
-from swift_sample.core.renderers.builtin.kernels.hit import ROUGH_ALPHA, emission_at, find_hit, read_surface
-from swift_sample.core.renderers.builtin.kernels.lights import sample_light, sky_seen, triangle_density, weigh_lights
-from swift_sample.core.renderers.builtin.kernels.media import absorbed, cross_boundary, ior_at, place_of, ruling_medium
+from swift_sample.core.renderers.builtin.kernels.haze import (
+    dim_by_haze,
+    haze_event,
+    phase,
+    sample_phase,
+)
+from swift_sample.core.renderers.builtin.kernels.hit import (
+    ROUGH_ALPHA,
+    emission_at,
+    find_hit,
+    read_surface,
+)
+from swift_sample.core.renderers.builtin.kernels.lights import (
+    sample_light,
+    sky_seen,
+    triangle_density,
+    weigh_lights,
+)
+from swift_sample.core.renderers.builtin.kernels.media import (
+    absorbed,
+    cross_boundary,
+    ior_at,
+    place_of,
+    ruling_medium,
+)
 from swift_sample.core.renderers.builtin.kernels.opacity import opacity_at
 from swift_sample.core.renderers.builtin.kernels.sampler import next_random, sample_pair
 from swift_sample.core.renderers.builtin.kernels.subsurface import walk_subsurface
-from swift_sample.core.renderers.builtin.kernels.surface import evaluate_surface, prepare_surface, sample_surface
+from swift_sample.core.renderers.builtin.kernels.surface import (
+    evaluate_surface,
+    prepare_surface,
+    sample_surface,
+)
 from swift_sample.core.renderers.builtin.kernels.traverse import EVERYTHING, MET, any_hit
 from swift_sample.core.renderers.builtin.lowlevel.memory import set_vec, vec
 from swift_sample.core.renderers.builtin.lowlevel.records import (
@@ -60,20 +87,22 @@ from swift_sample.core.renderers.builtin.lowlevel.records import (
 from swift_sample.core.renderers.builtin.lowlevel.simd import read_cycles
 
 MATT_SPREAD = f32(0.25)
-"""Angle in radians of the cone that a path stands for after a matt surface: it decides how finely textures are read."""
+"""Angle in radians of the cone that a path stands for after a matt surface: it decides how finely
+textures are read."""
 FARTHEST = f32(1e6)
 
 SURVIVAL = f32(2.0)
 MOST_SURVIVAL = f32(0.95)
-"""A path survives russian roulette by this multiple of what it still carries, up to a bound. Found by trying on four scenes
-(docs/renderer.md, "What was tried")."""
+"""A path survives russian roulette by this multiple of what it still carries, up to a bound. Found
+by trying on four scenes (docs/renderer.md, "What was tried")."""
 
 MAX_PASSED_BOUNDARIES = 64
 """Boundaries inside a medium of higher priority that a path may pass before it is given up."""
 
 FIRST_BOUNCE_DIMENSION = 2
 DIMENSIONS_PER_BOUNCE = 4
-"""Sample pairs: 0 place in the pixel, 1 lens; then for each bounce lobe, direction, light choice, light position."""
+"""Sample pairs: 0 place in the pixel, 1 lens; then for each bounce lobe, direction, light choice,
+light position."""
 
 
 @kernel
@@ -100,7 +129,8 @@ def add_to(field, light):
 
 @part(types.int64(types.int64, types.int64, types.int64))
 def direct_light(job_address, path_address, in_haze):
-    """Light that one light sample brings to the current surface, or to the place in the haze, into `scatter.value` by kind.
+    """Light that one light sample brings to the current surface, or to the place in the haze, into
+    `scatter.value` by kind.
 
     Returns 1 where there is any.
     """
@@ -125,7 +155,12 @@ def direct_light(job_address, path_address, in_haze):
         density = phase(haze_at(scene.haze, 0).anisotropy, dot(vec(path.ray.direction), direction))
         value[VOLUME, 0] = value[VOLUME, 1] = value[VOLUME, 2] = density
     else:
-        into = to_local(direction, vec(path.surface.tangent), vec(path.surface.bitangent), vec(path.surface.normal))
+        into = to_local(
+            direction,
+            vec(path.surface.tangent),
+            vec(path.surface.bitangent),
+            vec(path.surface.normal),
+        )
         if (into[2] > ZERO) != (dot(direction, vec(path.hit.facing)) > ZERO):
             return 0
 
@@ -261,7 +296,8 @@ def clamp_factor(light, limit):
 
 @kernel
 def limit_sample(job, path, last):
-    """Apply the clamps to one sample's light; light seen directly is left alone. Leaves the sum in `path.sample.total`."""
+    """Apply the clamps to one sample's light; light seen directly is left alone. Leaves the sum in
+    `path.sample.total`."""
     brought = path.sample.brought
     set_vec(path.unclamped[0], (brought[0, 0], brought[0, 1], brought[0, 2]))
     factor = clamp_factor((brought[0, 0], brought[0, 1], brought[0, 2]), job.clamp_direct)
@@ -285,7 +321,10 @@ def limit_sample(job, path, last):
                 brought[k, axis] *= factor
 
     set_vec(path.sample.indirect, scale(indirect, factor))
-    set_vec(path.sample.total, add((brought[0, 0], brought[0, 1], brought[0, 2]), vec(path.sample.indirect)))
+    set_vec(
+        path.sample.total,
+        add((brought[0, 0], brought[0, 1], brought[0, 2]), vec(path.sample.indirect)),
+    )
 
 
 @kernel
@@ -298,7 +337,9 @@ def start_path(path, seed, index):
     set_vec(path.sample.normal, zero)
     path.sample.depth = ZERO
     path.eta_scale = ONE
-    path.bounce = path.media_count = path.sample.guided = path.ending = path.was_rough = path.sample.first_done = int32(0)
+    path.bounce = path.media_count = path.sample.guided = path.ending = path.was_rough = (
+        path.sample.first_done
+    ) = int32(0)
     path.certain = int32(1)
     path.scatter_density = ONE
     path.last_kind = int32(CAMERA_RAY)
@@ -421,13 +462,20 @@ def scatter_at_surface(job_address, path_address, eta):
     front = path.hit.front
     enters = sample_surface(path_address, choice, u, v)
     direction = normalize(
-        to_world(vec(path.scatter.into), vec(path.surface.tangent), vec(path.surface.bitangent), vec(path.surface.normal))
+        to_world(
+            vec(path.scatter.into),
+            vec(path.surface.tangent),
+            vec(path.surface.bitangent),
+            vec(path.surface.normal),
+        )
     )
     facing = vec(path.hit.facing)
     kind = path.scatter.kind
     set_vec(path.throughput, multiply(vec(path.throughput), vec(path.scatter.weight)))
 
-    if (dot(direction, facing) > ZERO) != (kind != TRANSMISSION and not enters) or largest(vec(path.throughput)) <= ZERO:
+    if (dot(direction, facing) > ZERO) != (kind != TRANSMISSION and not enters) or largest(
+        vec(path.throughput)
+    ) <= ZERO:
         return 0
 
     rough = path.surface.alpha > ROUGH_ALPHA or kind == DIFFUSE
@@ -442,7 +490,12 @@ def scatter_at_surface(job_address, path_address, eta):
         seek_light(job_address, path_address, 0)
         sample_surface(path_address, ZERO, next_random(path), next_random(path))
         direction = normalize(
-            to_world(vec(path.scatter.into), vec(path.surface.tangent), vec(path.surface.bitangent), vec(path.surface.normal))
+            to_world(
+                vec(path.scatter.into),
+                vec(path.surface.tangent),
+                vec(path.surface.bitangent),
+                vec(path.surface.normal),
+            )
         )
         facing = vec(path.hit.facing)
 
@@ -458,7 +511,9 @@ def scatter_at_surface(job_address, path_address, eta):
 
     path.scatter_density = path.scatter.density
     path.certain = path.scatter.delta
-    path.ray.spread = max(path.ray.spread, MATT_SPREAD if kind == DIFFUSE else path.surface.alpha * MATT_SPREAD)
+    path.ray.spread = max(
+        path.ray.spread, MATT_SPREAD if kind == DIFFUSE else path.surface.alpha * MATT_SPREAD
+    )
     set_vec(path.scattered_at, vec(path.hit.point))
     set_vec(path.ray.origin, moved_off(vec(path.hit.point), facing, direction))
     set_vec(path.ray.direction, direction)
@@ -494,7 +549,8 @@ def holes_before(path, distance):
 
 @kernel
 def pass_cutouts(job, path, more, passed):
-    """Count cut-outs that the ray has passed; 0 where they are too many and the path ends in them."""
+    """Count cut-outs that the ray has passed; 0 where they are too many and the path ends in
+    them."""
     path.counts[CUTOUT] += int32(more)
     if path.counts[CUTOUT] > job.caps[CUTOUT]:
         path.ending = int32(1)
@@ -504,7 +560,8 @@ def pass_cutouts(job, path, more, passed):
 
 @part(types.void(types.int64, types.int64))
 def trace_path(job_address, path_address):
-    """Follow the path from `path.ray.origin` along `path.ray.direction` to its end; what it brings stands in the path."""
+    """Follow the path from `path.ray.origin` along `path.ray.direction` to its end; what it brings
+    stands in the path."""
     job = job_at(job_address, 0)
     path = path_at(path_address, 0)
     scene = scene_at(job.scene, 0)
@@ -524,7 +581,9 @@ def trace_path(job_address, path_address):
         path.ray.width += path.ray.spread * min(path.hit.distance, FARTHEST)
         event = -ONE
         if scene.haze != 0 and path.media_count == 0 and job.haze_method != UNSCATTERED:
-            event = haze_event(job.scene, path_address, path.hit.distance, job.haze_method, job.haze_step)
+            event = haze_event(
+                job.scene, path_address, path.hit.distance, job.haze_method, job.haze_step
+            )
 
         if path.holes:
             holes = holes_before(path, event if event >= ZERO else path.hit.distance)
@@ -548,17 +607,26 @@ def trace_path(job_address, path_address):
             distance = path.hit.distance
 
             if path.media_count > 0:
-                set_vec(path.throughput, multiply(vec(path.throughput), absorbed(scene, path, distance)))
+                set_vec(
+                    path.throughput, multiply(vec(path.throughput), absorbed(scene, path, distance))
+                )
 
             if material.cut == CUT_BLEND:
-                opacity = opacity_at(job.scene, path_address, int64(path.hit.face), path.hit.wb, path.hit.wc)
+                opacity = opacity_at(
+                    job.scene, path_address, int64(path.hit.face), path.hit.wb, path.hit.wc
+                )
                 if opacity < ONE and (opacity <= ZERO or next_random(path) >= opacity):
                     passed += 1
                     if not pass_cutouts(job, path, 1, passed):
                         break
                     path.last_kind = int32(CUTOUT)
                     come += distance
-                    set_vec(path.ray.origin, moved_off(vec(path.hit.point), vec(path.hit.facing), vec(path.ray.direction)))
+                    set_vec(
+                        path.ray.origin,
+                        moved_off(
+                            vec(path.hit.point), vec(path.hit.facing), vec(path.ray.direction)
+                        ),
+                    )
                     continue
 
             ior_here = ONE
@@ -570,7 +638,10 @@ def trace_path(job_address, path_address):
                 hidden = False
 
                 if ruling >= 0:
-                    above = material_at(scene.materials, int64(path.media[ruling])).priority > material.priority
+                    above = (
+                        material_at(scene.materials, int64(path.media[ruling])).priority
+                        > material.priority
+                    )
                     hidden = above if front else ruling != own
 
                 if hidden:
@@ -579,7 +650,12 @@ def trace_path(job_address, path_address):
                     if passed > MAX_PASSED_BOUNDARIES:
                         break
 
-                    set_vec(path.ray.origin, moved_off(vec(path.hit.point), vec(path.hit.geometric), vec(path.ray.direction)))
+                    set_vec(
+                        path.ray.origin,
+                        moved_off(
+                            vec(path.hit.point), vec(path.hit.geometric), vec(path.ray.direction)
+                        ),
+                    )
                     path.certain = int32(1)
                     come += distance
                     continue

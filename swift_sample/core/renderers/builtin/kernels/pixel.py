@@ -72,7 +72,8 @@ def write_passes(field, address, place):
 
 @kernel
 def load_pixel(job, path, place):
-    """Go on from the sums that the film holds, so that rounds of any length add up to the same bits."""
+    """Go on from the sums that the film holds, so that rounds of any length add up to the same
+    bits."""
     read_row(path.pixel.halves[0], job.half_a, place, 3)
     read_row(path.pixel.halves[1], job.half_b, place, 3)
     read_row(path.pixel.guides, job.guides, place, 7)

@@ -6,7 +6,12 @@ from swift_sample.core.kernels.compiling import kernel
 from swift_sample.core.kernels.vector import ONE, TWO, ZERO, add, f32, largest, scale, subtract
 from swift_sample.core.picture.view_kernels import displayed
 from swift_sample.core.renderers.builtin.kernels.path import add_to
-from swift_sample.core.renderers.builtin.lowlevel.memory import add_f64_atomic, add_vector, set_vec, vec
+from swift_sample.core.renderers.builtin.lowlevel.memory import (
+    add_f64_atomic,
+    add_vector,
+    set_vec,
+    vec,
+)
 from swift_sample.core.renderers.builtin.lowlevel.records import CLAMPS, KIND_COUNTS, SNAPSHOTS
 
 
@@ -26,7 +31,9 @@ def take_snapshot(job, path, cell, number):
     total = ZERO
 
     for axis in range(3):
-        difference = displayed(a[axis], job.exposure_gain, job.curve) - displayed(b[axis], job.exposure_gain, job.curve)
+        difference = displayed(a[axis], job.exposure_gain, job.curve) - displayed(
+            b[axis], job.exposure_gain, job.curve
+        )
         total += difference * difference * f32(0.25)
 
     add_f64_atomic(job.snapshots, cell * SNAPSHOTS + level, float(total) / 3.0)
@@ -48,7 +55,8 @@ def forget_limits(path):
 
 @kernel
 def note_limits(job, path, half, last):
-    """Add what every clamp would take of one sample, the job's own last, and its light by scatterings of each kind."""
+    """Add what every clamp would take of one sample, the job's own last, and its light by
+    scatterings of each kind."""
     for which in range(2):
         light = vec(path.unclamped[which])
         peak = largest(light)
@@ -80,20 +88,29 @@ def note_limits(job, path, half, last):
 
 @kernel
 def keep_limits(job, path, cell, first, last):
-    """Add a pixel's sums of what limits take to the records; its samples were those from `first` up to `last`."""
+    """Add a pixel's sums of what limits take to the records; its samples were those from `first` up
+    to `last`."""
     for which in range(2):
         for k in range(CLAMPS + 1):
             for axis in range(3):
                 taken = path.clamped[0, which, k, axis] + path.clamped[1, which, k, axis]
                 if taken > ZERO:
-                    add_f64_atomic(job.clamped, ((cell * 2 + which) * (CLAMPS + 1) + k) * 3 + axis, float(taken))
+                    add_f64_atomic(
+                        job.clamped,
+                        ((cell * 2 + which) * (CLAMPS + 1) + k) * 3 + axis,
+                        float(taken),
+                    )
 
     for kind in range(4):
         for k in range(KIND_COUNTS):
             for axis in range(3):
                 brought = path.by_kind[kind, k, axis]
                 if brought > ZERO:
-                    add_f64_atomic(job.by_kind, ((cell * 4 + kind) * KIND_COUNTS + k) * 3 + axis, float(brought))
+                    add_f64_atomic(
+                        job.by_kind,
+                        ((cell * 4 + kind) * KIND_COUNTS + k) * 3 + axis,
+                        float(brought),
+                    )
 
     odd = (last >> 1) - (first >> 1)
     even = last - first - odd
@@ -103,8 +120,8 @@ def keep_limits(job, path, cell, first, last):
 
 @kernel
 def keep_clamped_grain(job, path, cell, even, odd):
-    """Add how far apart the halves of these samples are, and by how much more or less with each clamp in place of the job's
-    own."""
+    """Add how far apart the halves of these samples are, and by how much more or less with each
+    clamp in place of the job's own."""
     place = cell * (2 * (CLAMPS + 1) + 1)
     a = subtract(vec(path.pixel.halves[0]), vec(path.before[0]))
     b = subtract(vec(path.pixel.halves[1]), vec(path.before[1]))
@@ -129,7 +146,9 @@ def keep_clamped_grain(job, path, cell, even, odd):
             left = whole
 
             if largest(taken_a) > ZERO or largest(taken_b) > ZERO:
-                left = distance_of_halves(job, subtract(open_a, taken_a), subtract(open_b, taken_b), even, odd)
+                left = distance_of_halves(
+                    job, subtract(open_a, taken_a), subtract(open_b, taken_b), even, odd
+                )
             elif not takes:
                 break
 
@@ -138,7 +157,8 @@ def keep_clamped_grain(job, path, cell, even, odd):
 
 @kernel
 def distance_of_halves(job, a, b, even, odd):
-    """The squared distance of two sums of samples as shares of the display's range, times the samples."""
+    """The squared distance of two sums of samples as shares of the display's range, times the
+    samples."""
     first = scale(a, ONE / f32(even))
     second = scale(b, ONE / f32(odd))
     total = ZERO
@@ -160,7 +180,13 @@ def keep_light(job, path, place, cell, deepest):
 
     for k in range(deepest + 1):
         if job.light != 0:
-            add_vector(job.light, first + k, (path.pixel.light[k, 0], path.pixel.light[k, 1], path.pixel.light[k, 2]))
+            add_vector(
+                job.light,
+                first + k,
+                (path.pixel.light[k, 0], path.pixel.light[k, 1], path.pixel.light[k, 2]),
+            )
         else:
             for axis in range(3):
-                add_f64_atomic(job.light_cells, first_cell + 3 * k + axis, float(path.pixel.light[k, axis]))
+                add_f64_atomic(
+                    job.light_cells, first_cell + 3 * k + axis, float(path.pixel.light[k, axis])
+                )

@@ -1,8 +1,8 @@
 """Random numbers: pure functions of pixel, sample index, dimension and seed.
 
-Pairs of dimensions come from the first two dimensions of the Sobol sequence, its index shuffled and its values
-Owen-scrambled by hashing, anew for every pair (Burley 2020, "Practical Hash-based Owen Scrambling", JCGT 9(4)).
-Nothing depends on tiles, threads or order.
+Pairs of dimensions come from the first two dimensions of the Sobol sequence, its index shuffled and
+its values Owen-scrambled by hashing, anew for every pair (Burley 2020, "Practical Hash-based Owen
+Scrambling", JCGT 9(4)). Nothing depends on tiles, threads or order.
 """
 
 from numba import uint32
@@ -19,7 +19,8 @@ TO_UNIT = f32(2.0**-24)
 
 @kernel
 def hash_bits(value):
-    """A uint32 hash with good avalanche (the two-round multiply-xorshift of Wellons 2018, `lowbias32`)."""
+    """A uint32 hash with good avalanche (the two-round multiply-xorshift of Wellons 2018,
+    `lowbias32`)."""
     x = uint32(value)
     x = uint32((x ^ (x >> uint32(16))) * uint32(0x7FEB352D))
     x = uint32((x ^ (x >> uint32(15))) * uint32(0x846CA68B))
@@ -36,9 +37,9 @@ def pixel_seed(x, y, seed):
 
 @kernel
 def curve_place(x, y):
-    """Where a pixel stands on the Z curve over the picture: the bits of both coordinates in turn, 16 of each. With the
-    samples of each pixel behind it (`render_pixel`), the highest bits are lost where a picture has more than 2^32: places far
-    apart then have the same samples."""
+    """Where a pixel stands on the Z curve over the picture: the bits of both coordinates in turn,
+    16 of each. With the samples of each pixel behind it (`render_pixel`), the highest bits are lost
+    where a picture has more than 2^32: places far apart then have the same samples."""
     return uint32(_spread(uint32(x)) | (_spread(uint32(y)) << uint32(1)))
 
 
@@ -55,7 +56,8 @@ def _spread(value):
 
 @kernel
 def scramble_low_to_high(value, seed):
-    """Laine-Karras permutation: each bit is flipped depending on the bits below it only (Burley 2020, listing 3)."""
+    """Laine-Karras permutation: each bit is flipped depending on the bits below it only (Burley
+    2020, listing 3)."""
     x = uint32(uint32(value) + uint32(seed))
     x = uint32(x ^ (x * uint32(0x6C50B47C)))
     x = uint32(x ^ (x * uint32(0xB82F1E52)))
@@ -68,8 +70,8 @@ def scramble_low_to_high(value, seed):
 def sobol_second_reversed(index):
     """The second Sobol dimension of `index`, its 32 bits in reversed order.
 
-    Its generator matrix is Pascal's triangle modulo 2, so bit j is the exclusive or of all index bits whose place
-    contains j as a bit set (Lucas' theorem): a superset sum in five steps.
+    Its generator matrix is Pascal's triangle modulo 2, so bit j is the exclusive or of all index
+    bits whose place contains j as a bit set (Lucas' theorem): a superset sum in five steps.
     """
     x = uint32(index)
     x = uint32(x ^ ((x >> uint32(1)) & uint32(0x55555555)))
@@ -88,7 +90,8 @@ def to_unit(bits):
 
 @kernel
 def sample_pair(seed, index, dimension, pattern):
-    """Two numbers in [0, 1): number `index` of the sequence that belongs to this pixel seed and dimension."""
+    """Two numbers in [0, 1): number `index` of the sequence that belongs to this pixel seed and
+    dimension."""
     mixed = hash_bits(uint32(seed) ^ (uint32(dimension) * uint32(0x9E3779B9)))
     second = hash_bits(mixed + uint32(0x68BC21EB))
 
@@ -98,13 +101,16 @@ def sample_pair(seed, index, dimension, pattern):
 
     shuffled = reverse_bits(scramble_low_to_high(reverse_bits(uint32(index)), mixed))
     u = reverse_bits(scramble_low_to_high(shuffled, second))
-    v = reverse_bits(scramble_low_to_high(sobol_second_reversed(shuffled), mixed ^ (second >> uint32(7))))
+    v = reverse_bits(
+        scramble_low_to_high(sobol_second_reversed(shuffled), mixed ^ (second >> uint32(7)))
+    )
 
     return to_unit(u), to_unit(v)
 
 
 @kernel
 def next_random(path):
-    """The next number in [0, 1) of a path's own row, for walks whose length is not known beforehand."""
+    """The next number in [0, 1) of a path's own row, for walks whose length is not known
+    beforehand."""
     path.random = uint32(path.random + uint32(0x9E3779B9))
     return to_unit(hash_bits(path.random))

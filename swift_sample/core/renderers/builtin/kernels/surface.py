@@ -1,11 +1,14 @@
-"""How surfaces scatter light: layers of coat, sheen, reflection, and a body that is diffuse or lets light through.
+"""How surfaces scatter light: layers of coat, sheen, reflection, and a body that is diffuse or lets
+light through.
 
-Directions are local: z along the normal on the viewer's side; `out` points to the viewer, `into` to the light. `eta` is the
-index of refraction behind the surface over that on the viewer's side.
+Directions are local: z along the normal on the viewer's side; `out` points to the viewer, `into` to
+the light. `eta` is the index of refraction behind the surface over that on the viewer's side.
 
-GGX and refraction: Walter et al. 2007. Sampling of visible normals: Dupuy and Benyoub 2023, "Sampling Visible GGX
-Normals with Spherical Caps". Height-correlated masking: Heitz 2014. Metals: Schlick 1994. Sheen: Estevez and Kulla
-2017. Light lost by counting one meeting only is given back as `energy.py` says. What a layer reflects is missing
+GGX and refraction: Walter et al. 2007. Sampling of visible normals: Dupuy and Benyoub 2023,
+"Sampling Visible GGX Normals with Spherical Caps". Height-correlated masking: Heitz 2014. Metals:
+Schlick 1994. Sheen: Estevez and Kulla
+2017. Light lost by counting one meeting only is given back as `energy.py` says. What a layer
+      reflects is missing
 below it: each layer passes on one minus its albedo towards the viewer.
 """
 
@@ -37,7 +40,13 @@ from swift_sample.core.kernels.vector import (
 )
 from swift_sample.core.renderers.builtin.kernels.hit import ROUGH_ALPHA
 from swift_sample.core.renderers.builtin.lowlevel.memory import set_vec, vec
-from swift_sample.core.renderers.builtin.lowlevel.records import DIFFUSE, GLOSSY, TRANSMISSION, path_at, scene_at
+from swift_sample.core.renderers.builtin.lowlevel.records import (
+    DIFFUSE,
+    GLOSSY,
+    TRANSMISSION,
+    path_at,
+    scene_at,
+)
 from swift_sample.core.renderers.builtin.tables.energy import KEPT, SHEEN, dielectric_at, kept_at
 
 LOBES = 5
@@ -51,7 +60,8 @@ ENTERS = 1
 
 @kernel
 def fresnel(cosine, eta):
-    """Reflectance of a dielectric boundary, unpolarised and exact; 1 under total internal reflection."""
+    """Reflectance of a dielectric boundary, unpolarised and exact; 1 under total internal
+    reflection."""
     cosine = min(abs(cosine), ONE)
     sine_squared = (ONE - cosine * cosine) / (eta * eta)
     if sine_squared >= ONE:
@@ -124,7 +134,9 @@ def reflectance_at(path, cosine):
     boost = path.surface.boost
     tint = towards_white(vec(path.surface.specular_tint), cosine)
     base = vec(path.surface.base)
-    boundary = (ONE - m) * min(ONE, fresnel(cosine, path.surface.eta) * path.surface.specular) * boost
+    boundary = (
+        (ONE - m) * min(ONE, fresnel(cosine, path.surface.eta) * path.surface.specular) * boost
+    )
 
     if m <= ZERO:
         return scale(tint, boundary)
@@ -142,18 +154,38 @@ def reflectance_at(path, cosine):
 @kernel
 def passed_at(path, cosine):
     """Share that the boundary lets through at a microfacet, compensated, before the base colour."""
-    reflected = min(ONE, fresnel(cosine, path.surface.eta) * path.surface.specular * largest(vec(path.surface.specular_tint)))
+    reflected = min(
+        ONE,
+        fresnel(cosine, path.surface.eta)
+        * path.surface.specular
+        * largest(vec(path.surface.specular_tint)),
+    )
     boost = path.surface.kept_boost if path.surface.thin else path.surface.boost
-    return (ONE - path.surface.metallic) * path.surface.transmission * (ONE - reflected) * boost * path.surface.under
+    return (
+        (ONE - path.surface.metallic)
+        * path.surface.transmission
+        * (ONE - reflected)
+        * boost
+        * path.surface.under
+    )
 
 
 @kernel
 def reflected_chance(path, cosine):
-    """The chance of reflecting rather than passing at a microfacet that was sampled; follows what each is worth there."""
+    """The chance of reflecting rather than passing at a microfacet that was sampled; follows what
+    each is worth there."""
     base = luminance(vec(path.surface.base))
     f = min(ONE, fresnel(cosine, path.surface.eta) * path.surface.specular)
-    reflected = (path.surface.metallic * base + (ONE - path.surface.metallic) * f) if path.surface.reflects else ZERO
-    passed = (ONE - path.surface.metallic) * path.surface.transmission * (ONE - f) * base if path.surface.refracts else ZERO
+    reflected = (
+        (path.surface.metallic * base + (ONE - path.surface.metallic) * f)
+        if path.surface.reflects
+        else ZERO
+    )
+    passed = (
+        (ONE - path.surface.metallic) * path.surface.transmission * (ONE - f) * base
+        if path.surface.refracts
+        else ZERO
+    )
     total = reflected + passed
 
     return reflected / total if total > ZERO else ONE
@@ -161,7 +193,8 @@ def reflected_chance(path, cosine):
 
 @part(types.void(types.int64, types.int64))
 def prepare_surface(scene_address, path_address):
-    """Work out the energy of each layer towards the viewer, and the chance of sampling each lobe."""
+    """Work out the energy of each layer towards the viewer, and the chance of sampling each
+    lobe."""
     scene = scene_at(scene_address, 0)
     path = path_at(path_address, 0)
     cosine = path.surface.out[2]
@@ -206,12 +239,16 @@ def prepare_surface(scene_address, path_address):
         path.surface.boost = path.surface.kept_boost
 
         if path.surface.transmission > ZERO and not path.surface.thin:
-            path.surface.boost += path.surface.transmission * (ONE / max(reflected + passed, f32(0.05)) - path.surface.boost)
+            path.surface.boost += path.surface.transmission * (
+                ONE / max(reflected + passed, f32(0.05)) - path.surface.boost
+            )
         reflected = min(reflected * path.surface.boost, ONE)
 
     reflected *= path.surface.specular
     path.surface.body = (
-        (ONE - path.surface.metallic) * (ONE - min(ONE, reflected * largest(vec(path.surface.specular_tint)))) * under
+        (ONE - path.surface.metallic)
+        * (ONE - min(ONE, reflected * largest(vec(path.surface.specular_tint))))
+        * under
     )
     base = luminance(vec(path.surface.base))
     shiny = path.surface.alpha <= ROUGH_ALPHA
@@ -224,7 +261,9 @@ def prepare_surface(scene_address, path_address):
 
     chance[BOUNDARY_LOBE] = ZERO
     if path.surface.reflects:
-        chance[BOUNDARY_LOBE] += under * (path.surface.metallic * base + (ONE - path.surface.metallic) * reflected)
+        chance[BOUNDARY_LOBE] += under * (
+            path.surface.metallic * base + (ONE - path.surface.metallic) * reflected
+        )
     if path.surface.refracts:
         chance[BOUNDARY_LOBE] += path.surface.body * path.surface.transmission * base
 
@@ -236,7 +275,9 @@ def prepare_surface(scene_address, path_address):
         chance[WALK_LOBE] = opaque * (ONE - path.surface.through)
 
     chance[THROUGH_LOBE] = (
-        opaque * path.surface.through * luminance(vec(path.surface.through_colour)) if path.surface.through > ZERO else ZERO
+        opaque * path.surface.through * luminance(vec(path.surface.through_colour))
+        if path.surface.through > ZERO
+        else ZERO
     )
     total = ZERO
     for k in range(LOBES):
@@ -249,7 +290,8 @@ def prepare_surface(scene_address, path_address):
 
 @kernel
 def reflection_terms(alpha, out, into):
-    """(cosine at the microfacet, scattering times cosine of a perfect reflector, density by visible normals)."""
+    """(cosine at the microfacet, scattering times cosine of a perfect reflector, density by visible
+    normals)."""
     half = normalize(add(out, into))
     d = ggx_density(alpha, half) / (f32(4) * out[2])
     lambda_out = ggx_lambda(alpha, out)
@@ -275,7 +317,8 @@ def coat_terms(path, out, into):
 
 @part(types.void(types.int64, types.float32, types.float32, types.float32))
 def evaluate_surface(path_address, x, y, z):
-    """Scattering times cosine per kind and colour into `path.scatter.value`, and the density of `sample_surface`.
+    """Scattering times cosine per kind and colour into `path.scatter.value`, and the density of
+    `sample_surface`.
 
     Perfectly smooth parts are left out.
     """
@@ -291,14 +334,22 @@ def evaluate_surface(path_address, x, y, z):
     if z > ZERO:
         base = vec(path.surface.base)
         if not path.surface.walks:
-            body = path.surface.body * (ONE - path.surface.transmission) * (ONE - path.surface.through) * z * INVERSE_PI
+            body = (
+                path.surface.body
+                * (ONE - path.surface.transmission)
+                * (ONE - path.surface.through)
+                * z
+                * INVERSE_PI
+            )
             for axis in range(3):
                 value[DIFFUSE, axis] = base[axis] * body
 
         density = chance[DIFFUSE_LOBE] * z * INVERSE_PI
         if path.surface.reflects and not path.surface.smooth:
             cosine, perfect, by_normals = reflection_terms(path.surface.alpha, out, into)
-            set_vec(value[GLOSSY], scale(reflectance_at(path, cosine), perfect * path.surface.under))
+            set_vec(
+                value[GLOSSY], scale(reflectance_at(path, cosine), perfect * path.surface.under)
+            )
             density += chance[BOUNDARY_LOBE] * reflected_chance(path, cosine) * by_normals
 
         if not path.surface.plain:
@@ -315,7 +366,13 @@ def evaluate_surface(path_address, x, y, z):
                 density += chance[COAT_LOBE] * by_normals
     elif z < ZERO:
         if chance[THROUGH_LOBE] > ZERO:
-            body = path.surface.body * (ONE - path.surface.transmission) * path.surface.through * -z * INVERSE_PI
+            body = (
+                path.surface.body
+                * (ONE - path.surface.transmission)
+                * path.surface.through
+                * -z
+                * INVERSE_PI
+            )
             for axis in range(3):
                 value[TRANSMISSION, axis] = path.surface.through_colour[axis] * body
             density = chance[THROUGH_LOBE] * -z * INVERSE_PI
@@ -331,7 +388,8 @@ def evaluate_surface(path_address, x, y, z):
 
 @kernel
 def transmission_terms(path, out, into):
-    """(cosine at the microfacet, scattering times cosine before the base colour, density) of rough transmission."""
+    """(cosine at the microfacet, scattering times cosine before the base colour, density) of rough
+    transmission."""
     alpha = path.surface.alpha
     eta = path.surface.eta
     lambda_out = ggx_lambda(alpha, out)
@@ -341,7 +399,11 @@ def transmission_terms(path, out, into):
         half = normalize(add(out, (into[0], into[1], -into[2])))
         d = ggx_density(alpha, half) / (f32(4) * out[2])
         cosine = dot(out, half)
-        return cosine, passed_at(path, cosine) * d / (ONE + lambda_out + lambda_into), d / (ONE + lambda_out)
+        return (
+            cosine,
+            passed_at(path, cosine) * d / (ONE + lambda_out + lambda_into),
+            d / (ONE + lambda_out),
+        )
 
     half = normalize(add(out, scale(into, eta)))
     if half[2] < ZERO:
@@ -353,7 +415,12 @@ def transmission_terms(path, out, into):
         return ONE, ZERO, ZERO
 
     base = out_half + eta * into_half
-    common = ggx_density(alpha, half) * out_half * abs(into_half) / (out[2] * max(base * base, f32(1e-12)))
+    common = (
+        ggx_density(alpha, half)
+        * out_half
+        * abs(into_half)
+        / (out[2] * max(base * base, f32(1e-12)))
+    )
 
     return (
         out_half,
@@ -399,7 +466,9 @@ def choose_lobe(path, choice):
             if choice < running:
                 break
 
-    return chosen, min(max((choice - before) / max(path.surface.chance[chosen], f32(1e-20)), ZERO), f32(0.9999999))
+    return chosen, min(
+        max((choice - before) / max(path.surface.chance[chosen], f32(1e-20)), ZERO), f32(0.9999999)
+    )
 
 
 @kernel
@@ -417,15 +486,18 @@ def sample_smooth_boundary(path, out, share, rest):
         return
 
     into = refract(out, (ZERO, ZERO, ONE), path.surface.eta)
-    set_scatter(path, into, scale(passed, ONE / (path.surface.eta * path.surface.eta)), TRANSMISSION, True)
+    set_scatter(
+        path, into, scale(passed, ONE / (path.surface.eta * path.surface.eta)), TRANSMISSION, True
+    )
 
 
 @part(types.int64(types.int64, types.float32, types.float32, types.float32))
 def sample_surface(path_address, choice, u, v):
-    """Choose where light comes from: `path.scatter.into`, `weight`, `density`, `kind`, and `delta` where perfectly smooth.
+    """Choose where light comes from: `path.scatter.into`, `weight`, `density`, `kind`, and `delta`
+    where perfectly smooth.
 
-    The weight is scattering times cosine over density; zero ends the path. Returns ENTERS where the light comes from
-    below by a walk, whose start is then `into`; else 0.
+    The weight is scattering times cosine over density; zero ends the path. Returns ENTERS where the
+    light comes from below by a walk, whose start is then `into`; else 0.
     """
     path = path_at(path_address, 0)
     out = vec(path.surface.out)
@@ -443,7 +515,9 @@ def sample_surface(path_address, choice, u, v):
         n = vec(path.surface.coat_normal)
         into = reflect(out, n)
         reflected = path.surface.coat * fresnel(max(dot(out, n), f32(1e-3)), COAT_ETA) / share
-        set_scatter(path, into, scale((ONE, ONE, ONE), reflected if into[2] > ZERO else ZERO), GLOSSY, True)
+        set_scatter(
+            path, into, scale((ONE, ONE, ONE), reflected if into[2] > ZERO else ZERO), GLOSSY, True
+        )
         return 0
 
     if lobe == BOUNDARY_LOBE and path.surface.smooth:
@@ -459,7 +533,12 @@ def sample_surface(path_address, choice, u, v):
         into = (radius * across, radius * upward, z if lobe == DIFFUSE_LOBE else -z)
 
         if lobe == WALK_LOBE:
-            body = path.surface.body * (ONE - path.surface.transmission) * (ONE - path.surface.through) / share
+            body = (
+                path.surface.body
+                * (ONE - path.surface.transmission)
+                * (ONE - path.surface.through)
+                / share
+            )
             set_scatter(path, into, (body, body, body), DIFFUSE, False)
             return ENTERS
 
@@ -469,7 +548,9 @@ def sample_surface(path_address, choice, u, v):
         n = vec(path.surface.coat_normal)
         tangent, bitangent = frame(n)
         own = to_local(out, tangent, bitangent, n)
-        half = sample_visible_normal(path.surface.coat_alpha, (own[0], own[1], max(own[2], f32(1e-3))), u, v)
+        half = sample_visible_normal(
+            path.surface.coat_alpha, (own[0], own[1], max(own[2], f32(1e-3))), u, v
+        )
         into = reflect(out, to_world(half, tangent, bitangent, n))
     else:
         half = sample_visible_normal(path.surface.alpha, out, u, v)
@@ -477,7 +558,11 @@ def sample_surface(path_address, choice, u, v):
 
         if rest >= reflected_chance(path, dot(out, half)):
             kind = TRANSMISSION
-            into = (into[0], into[1], -into[2]) if path.surface.thin else refract(out, half, path.surface.eta)
+            into = (
+                (into[0], into[1], -into[2])
+                if path.surface.thin
+                else refract(out, half, path.surface.eta)
+            )
 
     if (into[2] > ZERO) != (kind != TRANSMISSION):
         set_scatter(path, into, black, kind, False)
@@ -488,6 +573,8 @@ def sample_surface(path_address, choice, u, v):
         set_scatter(path, into, black, kind, False)
         return 0
 
-    value = add(vec(path.scatter.value[0]), add(vec(path.scatter.value[1]), vec(path.scatter.value[2])))
+    value = add(
+        vec(path.scatter.value[0]), add(vec(path.scatter.value[1]), vec(path.scatter.value[2]))
+    )
     set_scatter(path, into, scale(value, ONE / path.scatter.density), kind, False)
     return 0

@@ -27,8 +27,8 @@ LEAST_TILES = 16
 
 
 def make_room_for_tiles(paths: Records, total: int, memory_bytes: int) -> None:
-    """Give every thread's path its share of the memory for the tiles of textures that it reads from disk; `total` are all
-    there are."""
+    """Give every thread's path its share of the memory for the tiles of textures that it reads from
+    disk; `total` are all there are."""
     if not total:
         return
 
@@ -56,7 +56,8 @@ def wrapped(place, size, mode):
 
 @kernel
 def fetch_tile(path, use, tile):
-    """The place among the thread's tiles where one now stands; it takes that of one not used of late (the clock method)."""
+    """The place among the thread's tiles where one now stands; it takes that of one not used of
+    late (the clock method)."""
     number = int64(use.first_tile) + tile
     place = int64(i32_at(path.tile_places, number))
 
@@ -104,7 +105,12 @@ def texel(scene, path, use, level, x, y):
     opacity = f32(packed >> uint32(24)) * BYTE
 
     if use.srgb:
-        return f32_at(scene.decode, red), f32_at(scene.decode, green), f32_at(scene.decode, blue), opacity
+        return (
+            f32_at(scene.decode, red),
+            f32_at(scene.decode, green),
+            f32_at(scene.decode, blue),
+            opacity,
+        )
 
     return f32(red) * BYTE, f32(green) * BYTE, f32(blue) * BYTE, opacity
 
@@ -121,7 +127,8 @@ def mixed(a, b, share):
 
 @kernel
 def level_for(use, footprint):
-    """The level whose texels are just finer than the footprint: the width seen at once, in units of the coordinates."""
+    """The level whose texels are just finer than the footprint: the width seen at once, in units of
+    the coordinates."""
     texels = footprint * use.stretch
     level = int64(0)
 
@@ -142,15 +149,30 @@ def read_use(scene, path, use, u, v, footprint):
     y = (t[3] * u + t[4] * v + t[5]) * f32(height)
 
     if use.nearest:
-        return texel(scene, path, use, level, wrapped(floor(x), width, use.wrap_u), wrapped(floor(y), height, use.wrap_v))
+        return texel(
+            scene,
+            path,
+            use,
+            level,
+            wrapped(floor(x), width, use.wrap_u),
+            wrapped(floor(y), height, use.wrap_v),
+        )
 
     x, y = x - f32(0.5), y - f32(0.5)
     x0, y0 = floor(x), floor(y)
     left, right = wrapped(x0, width, use.wrap_u), wrapped(x0 + 1, width, use.wrap_u)
     upper = wrapped(y0, height, use.wrap_v)
     lower = wrapped(y0 + 1, height, use.wrap_v)
-    above = mixed(texel(scene, path, use, level, left, upper), texel(scene, path, use, level, right, upper), x - f32(x0))
-    below = mixed(texel(scene, path, use, level, left, lower), texel(scene, path, use, level, right, lower), x - f32(x0))
+    above = mixed(
+        texel(scene, path, use, level, left, upper),
+        texel(scene, path, use, level, right, upper),
+        x - f32(x0),
+    )
+    below = mixed(
+        texel(scene, path, use, level, left, lower),
+        texel(scene, path, use, level, right, lower),
+        x - f32(x0),
+    )
 
     return mixed(above, below, y - f32(y0))
 

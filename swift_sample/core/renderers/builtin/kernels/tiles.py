@@ -16,8 +16,21 @@ from swift_sample.core.renderers.builtin.kernels.recording import (
     note_limits,
     take_snapshot,
 )
-from swift_sample.core.renderers.builtin.kernels.sampler import BLUE_NOISE, curve_place, hash_bits, pixel_seed
-from swift_sample.core.renderers.builtin.lowlevel.memory import i32_at, put_i32, put_u64, take_next, u8_at, u64_at, vec
+from swift_sample.core.renderers.builtin.kernels.sampler import (
+    BLUE_NOISE,
+    curve_place,
+    hash_bits,
+    pixel_seed,
+)
+from swift_sample.core.renderers.builtin.lowlevel.memory import (
+    i32_at,
+    put_i32,
+    put_u64,
+    take_next,
+    u8_at,
+    u64_at,
+    vec,
+)
 from swift_sample.core.renderers.builtin.lowlevel.records import CELL, job_at, path_at
 from swift_sample.core.renderers.builtin.lowlevel.simd import read_cycles
 

@@ -1,8 +1,8 @@
-"""Rays against the acceleration tree: the closest hit, and whether light is stopped at all. Cut-outs are looked at where they
-are met: a ray passes the holes of any number of them in one go.
+"""Rays against the acceleration tree: the closest hit, and whether light is stopped at all.
+Cut-outs are looked at where they are met: a ray passes the holes of any number of them in one go.
 
-The tree's layout is described in `tree.py`. A stack entry is one uint64: the entry distance's bits above, the
-child reference below, so that sorting entries sorts by distance.
+The tree's layout is described in `tree.py`. A stack entry is one uint64: the entry distance's bits
+above, the child reference below, so that sorting entries sorts by distance.
 """
 
 from numba import float32, int32, int64, types, uint32, uint64
@@ -11,9 +11,20 @@ from swift_sample.core.kernels.bits import bits_of, float_of
 from swift_sample.core.kernels.compiling import VECTOR, kernel, part
 from swift_sample.core.kernels.vector import HUGE, ONE, ZERO
 from swift_sample.core.renderers.builtin.kernels.opacity import opacity_met
-from swift_sample.core.renderers.builtin.lowlevel.memory import f32_at, i32_at, put_u64, u8_at, u64_at
+from swift_sample.core.renderers.builtin.lowlevel.memory import (
+    f32_at,
+    i32_at,
+    put_u64,
+    u8_at,
+    u64_at,
+)
 from swift_sample.core.renderers.builtin.lowlevel.records import MOST_HOLES, path_at, tree_at
-from swift_sample.core.renderers.builtin.lowlevel.simd import hit_boxes, hit_moving_triangles, hit_triangles, lowest_bit
+from swift_sample.core.renderers.builtin.lowlevel.simd import (
+    hit_boxes,
+    hit_moving_triangles,
+    hit_triangles,
+    lowest_bit,
+)
 
 STACK_ENTRIES = 512
 """Deepest stack: seven waiting siblings a level, and `tree.py` bounds the depth to 64."""
@@ -22,7 +33,8 @@ STACK_BYTES = 8 * STACK_ENTRIES + 32
 """Working memory of a traversal: eight distances, then the stack."""
 
 EVERYTHING, MET, WALLS = 0, 1, 2
-"""What a ray looks for: all that the camera sees, all that light meets on its way, or the same with holes as if closed."""
+"""What a ray looks for: all that the camera sees, all that light meets on its way, or the same with
+holes as if closed."""
 
 NOTHING_HIT = uint64(0xFFFFFFFF)
 
@@ -62,9 +74,12 @@ def push_children(nodes, first, mask, distances, top):
 
 @kernel
 def hit_packet(tree, packet, origin, direction, limit, time, distances):
-    """Bit mask of the triangles of a packet that are hit, leaving out single-sided ones seen from behind."""
+    """Bit mask of the triangles of a packet that are hit, leaving out single-sided ones seen from
+    behind."""
     if tree.moving:
-        found = hit_moving_triangles(tree.packets, packet * 144, origin, direction, limit, distances, time)
+        found = hit_moving_triangles(
+            tree.packets, packet * 144, origin, direction, limit, distances, time
+        )
     else:
         found = hit_triangles(tree.packets, packet * 72, origin, direction, limit, distances)
 
@@ -77,7 +92,8 @@ def hit_packet(tree, packet, origin, direction, limit, time, distances):
 
 @kernel
 def note_hole(path, distance, limit):
-    """Keep how far away a hole is. Where there is no more room, those behind the nearest surface so far make some."""
+    """Keep how far away a hole is. Where there is no more room, those behind the nearest surface so
+    far make some."""
     if path.holes == MOST_HOLES:
         kept = 0
         for k in range(MOST_HOLES):
@@ -93,9 +109,20 @@ def note_hole(path, distance, limit):
 
 
 @kernel
-def closest_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, looks_through):
-    """The nearest triangle before `limit`: (distance, slot), slot -1 where nothing is hit. `looks_through` is a constant, so
-    that a tree without holes is traversed by code that asks for none."""
+def closest_in(
+    scene_address,
+    path_address,
+    tree_address,
+    working,
+    origin,
+    direction,
+    limit,
+    time,
+    looks_through,
+):
+    """The nearest triangle before `limit`: (distance, slot), slot -1 where nothing is hit.
+    `looks_through` is a constant, so that a tree without holes is traversed by code that asks for
+    none."""
     tree = tree_at(tree_address, 0)
     nodes = tree.nodes
     distances = working
@@ -112,7 +139,9 @@ def closest_in(scene_address, path_address, tree_address, working, origin, direc
     while True:
         if child >= 0:
             first = child * 64
-            mask = hit_boxes(nodes, first, near_x, near_y, near_z, inverse, scaled, limit, distances)
+            mask = hit_boxes(
+                nodes, first, near_x, near_y, near_z, inverse, scaled, limit, distances
+            )
 
             if mask != uint32(0):
                 if mask & (mask - uint32(1)) == uint32(0):
@@ -168,26 +197,54 @@ def closest_in(scene_address, path_address, tree_address, working, origin, direc
                 break
 
 
-@part(types.uint64(*(types.int64,) * 4, *VECTOR, *VECTOR, types.float32, types.float32, types.int64))
-def closest_hit(scene_address, path_address, tree_address, working, ox, oy, oz, dx, dy, dz, limit, time, wanted):
-    """The nearest triangle before `limit`: bits of the distance above, slot below; NOTHING_HIT below for none.
+@part(
+    types.uint64(*(types.int64,) * 4, *VECTOR, *VECTOR, types.float32, types.float32, types.int64)
+)
+def closest_hit(
+    scene_address, path_address, tree_address, working, ox, oy, oz, dx, dy, dz, limit, time, wanted
+):
+    """The nearest triangle before `limit`: bits of the distance above, slot below; NOTHING_HIT
+    below for none.
 
-    `working` is the address of STACK_BYTES; `time` is 0 to 1 within the shutter; `wanted` is EVERYTHING, MET or WALLS. Holes
-    that were looked through are kept in the path, which is asked for only where something is masked, as is the scene.
+    `working` is the address of STACK_BYTES; `time` is 0 to 1 within the shutter; `wanted` is
+    EVERYTHING, MET or WALLS. Holes that were looked through are kept in the path, which is asked
+    for only where something is masked, as is the scene.
     """
     origin = (ox, oy, oz)
     direction = (dx, dy, dz)
 
     if wanted != WALLS and tree_at(tree_address, 0).has_cutouts:
-        distance, slot = closest_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, True)
+        distance, slot = closest_in(
+            scene_address, path_address, tree_address, working, origin, direction, limit, time, True
+        )
     else:
-        distance, slot = closest_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, False)
+        distance, slot = closest_in(
+            scene_address,
+            path_address,
+            tree_address,
+            working,
+            origin,
+            direction,
+            limit,
+            time,
+            False,
+        )
 
     return (uint64(bits_of(float32(distance))) << uint64(32)) | uint64(uint32(slot))
 
 
 @kernel
-def any_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, looks_through):
+def any_in(
+    scene_address,
+    path_address,
+    tree_address,
+    working,
+    origin,
+    direction,
+    limit,
+    time,
+    looks_through,
+):
     """The same as `any_hit`, with `looks_through` as in `closest_in`."""
     tree = tree_at(tree_address, 0)
     nodes = tree.nodes
@@ -204,7 +261,9 @@ def any_in(scene_address, path_address, tree_address, working, origin, direction
     while True:
         if child >= 0:
             first = child * 64
-            mask = hit_boxes(nodes, first, near_x, near_y, near_z, inverse, scaled, limit, distances)
+            mask = hit_boxes(
+                nodes, first, near_x, near_y, near_z, inverse, scaled, limit, distances
+            )
 
             if mask != uint32(0):
                 if mask & (mask - uint32(1)) == uint32(0):
@@ -253,12 +312,18 @@ def any_in(scene_address, path_address, tree_address, working, origin, direction
 
 
 @part(types.int64(*(types.int64,) * 4, *VECTOR, *VECTOR, types.float32, types.float32))
-def any_hit(scene_address, path_address, tree_address, working, ox, oy, oz, dx, dy, dz, limit, time):
-    """1 where nothing passes to `limit`, else 0. What cut-outs leave is multiplied into `light.open` of the path; where there
-    are more than `light.may_pass`, nothing passes."""
+def any_hit(
+    scene_address, path_address, tree_address, working, ox, oy, oz, dx, dy, dz, limit, time
+):
+    """1 where nothing passes to `limit`, else 0. What cut-outs leave is multiplied into
+    `light.open` of the path; where there are more than `light.may_pass`, nothing passes."""
     origin = (ox, oy, oz)
     direction = (dx, dy, dz)
     if tree_at(tree_address, 0).has_cutouts:
-        return any_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, True)
+        return any_in(
+            scene_address, path_address, tree_address, working, origin, direction, limit, time, True
+        )
 
-    return any_in(scene_address, path_address, tree_address, working, origin, direction, limit, time, False)
+    return any_in(
+        scene_address, path_address, tree_address, working, origin, direction, limit, time, False
+    )

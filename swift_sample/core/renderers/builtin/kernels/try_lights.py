@@ -1,11 +1,23 @@
-"""Trying lights out for `visibility`: places that the camera and its light see, and what each cluster brings there."""
+"""Trying lights out for `visibility`: places that the camera and its light see, and what each
+cluster brings there."""
 
 import math
 
 from numba import int32, int64, types, uint32
 
 from swift_sample.core.kernels.compiling import kernel, part
-from swift_sample.core.kernels.vector import HALF, HUGE, ONE, ZERO, dot, f32, frame, normalize, to_world, turned
+from swift_sample.core.kernels.vector import (
+    HALF,
+    HUGE,
+    ONE,
+    ZERO,
+    dot,
+    f32,
+    frame,
+    normalize,
+    to_world,
+    turned,
+)
 from swift_sample.core.renderers.builtin.kernels.hit import find_hit
 from swift_sample.core.renderers.builtin.kernels.lights import sample_cluster, weigh_lights
 from swift_sample.core.renderers.builtin.kernels.path import moved_off
@@ -31,7 +43,8 @@ PLACE_FLOATS = 7
 NEGLIGIBLE = f32(1e-3)
 """Share of all weight under which a cluster is not tried at a place."""
 MOST_RATIO = f32(4.0)
-"""What a cluster brings over what it might bring is taken to be no more: one lucky try does not decide."""
+"""What a cluster brings over what it might bring is taken to be no more: one lucky try does not
+decide."""
 
 
 @kernel
@@ -47,8 +60,13 @@ def find_places(scene_address, path_address, rays, count, places):
     path = path_at(path_address, 0)
 
     for k in range(count):
-        set_vec(path.ray.origin, (f32_at(rays, 6 * k), f32_at(rays, 6 * k + 1), f32_at(rays, 6 * k + 2)))
-        set_vec(path.ray.direction, (f32_at(rays, 6 * k + 3), f32_at(rays, 6 * k + 4), f32_at(rays, 6 * k + 5)))
+        set_vec(
+            path.ray.origin, (f32_at(rays, 6 * k), f32_at(rays, 6 * k + 1), f32_at(rays, 6 * k + 2))
+        )
+        set_vec(
+            path.ray.direction,
+            (f32_at(rays, 6 * k + 3), f32_at(rays, 6 * k + 4), f32_at(rays, 6 * k + 5)),
+        )
         path.ray.time = ZERO
         noted = int64(0)
         passed = int64(0)
@@ -86,15 +104,18 @@ def find_places(scene_address, path_address, rays, count, places):
 
 @part(types.void(types.int64, types.int64, types.int64, types.int64, types.int64))
 def try_clusters(scene_address, path_address, places, count, tries):
-    """What every cluster brings to each place over what it might bring, into float32[count, MAX_CLUSTERS]; below zero where
-    it was not tried."""
+    """What every cluster brings to each place over what it might bring, into float32[count,
+    MAX_CLUSTERS]; below zero where it was not tried."""
     scene = scene_at(scene_address, 0)
     path = path_at(path_address, 0)
     clusters = int64(scene.cluster_count)
 
     for k in range(count):
         first = k * PLACE_FLOATS
-        set_vec(path.hit.point, (f32_at(places, first), f32_at(places, first + 1), f32_at(places, first + 2)))
+        set_vec(
+            path.hit.point,
+            (f32_at(places, first), f32_at(places, first + 1), f32_at(places, first + 2)),
+        )
         normal = (f32_at(places, first + 3), f32_at(places, first + 4), f32_at(places, first + 5))
         set_vec(path.lit_side, normal)
         weigh_lights(scene_address, path_address)
@@ -107,14 +128,26 @@ def try_clusters(scene_address, path_address, places, count, tries):
 
             seed = k * MAX_CLUSTERS + cluster
             path.light.density = ZERO
-            sample_cluster(scene, path, cluster, ONE, random_of(seed, 1), random_of(seed, 2), random_of(seed, 3))
+            sample_cluster(
+                scene,
+                path,
+                cluster,
+                ONE,
+                random_of(seed, 1),
+                random_of(seed, 2),
+                random_of(seed, 3),
+            )
             ratio = ZERO
             direction = vec(path.light.direction)
             radiance = vec(path.light.radiance)
             cosine = dot(direction, normal)
 
             if path.light.density > ZERO and cosine > ZERO:
-                brought = cosine * (f32(0.2126) * radiance[0] + f32(0.7152) * radiance[1] + f32(0.0722) * radiance[2])
+                brought = cosine * (
+                    f32(0.2126) * radiance[0]
+                    + f32(0.7152) * radiance[1]
+                    + f32(0.0722) * radiance[2]
+                )
                 ratio = min(brought / (path.light.density * weight), MOST_RATIO)
                 origin = moved_off(point, normal, direction)
                 far = path.light.distance

@@ -1,9 +1,10 @@
 """Kernels' access to arrays and records by their address.
 
-Parts of the renderer share a few records (`records.py`) that hold the addresses of the scene's arrays, so that one number
-passes from kernel to kernel instead of a hundred array fields. Addresses get into records by `schema.Records.bind` alone. In
-checked mode (`SWIFT_SAMPLE_CHECKED=1`) every access looks first whether it lies inside an array that was bound; one that does
-not touches a scratch area instead, and is counted (`schema.check_outside`).
+Parts of the renderer share a few records (`records.py`) that hold the addresses of the scene's
+arrays, so that one number passes from kernel to kernel instead of a hundred array fields. Addresses
+get into records by `schema.Records.bind` alone. In checked mode (`SWIFT_SAMPLE_CHECKED=1`) every
+access looks first whether it lies inside an array that was bound; one that does not touches a
+scratch area instead, and is counted (`schema.check_outside`).
 """
 
 from typing import Any
@@ -35,7 +36,8 @@ _INSIDE = "swift_sample_inside"
 
 
 def _compile_check() -> Any:
-    """Compile what looks up an address, for this process alone: it holds the addresses of the tables as constants."""
+    """Compile what looks up an address, for this process alone: it holds the addresses of the
+    tables as constants."""
     ranges = RANGES.ctypes.data
     outside = OUTSIDE.ctypes.data
     scratch = _SCRATCH.ctypes.data
@@ -71,12 +73,15 @@ if CHECKED:
 
 
 def _checked(builder: Any, address: Any, size: int) -> Any:
-    """The address, or in checked mode that of the scratch area where it lies outside every array."""
+    """The address, or in checked mode that of the scratch area where it lies outside every
+    array."""
     if not CHECKED:
         return address
 
     word = ir.IntType(64)
-    declared = cgutils.get_or_insert_function(builder.module, ir.FunctionType(word, [word, word]), _INSIDE)
+    declared = cgutils.get_or_insert_function(
+        builder.module, ir.FunctionType(word, [word, word]), _INSIDE
+    )
     return builder.call(declared, [address, ir.Constant(word, size)])
 
 
@@ -119,7 +124,9 @@ u8_at = _reader(types.uint8)
 u32_at = _reader(types.uint32)
 i64_at = _reader(types.int64)
 u64_at = _reader(types.uint64)
-put_f32, put_i32, put_u64, put_u8 = (_writer(t) for t in (types.float32, types.int32, types.uint64, types.uint8))
+put_f32, put_i32, put_u64, put_u8 = (
+    _writer(t) for t in (types.float32, types.int32, types.uint64, types.uint8)
+)
 
 
 @intrinsic
@@ -127,7 +134,9 @@ def add_f64_atomic(typing_context, address, index, value):
     """Add to a float64 that several threads share."""
 
     def generate(context, builder, signature, arguments):
-        builder.atomic_rmw("fadd", _place(builder, types.float64, *arguments[:2]), arguments[2], "monotonic")
+        builder.atomic_rmw(
+            "fadd", _place(builder, types.float64, *arguments[:2]), arguments[2], "monotonic"
+        )
         return context.get_dummy_value()
 
     return types.void(types.int64, types.int64, types.float64), generate
@@ -135,7 +144,8 @@ def add_f64_atomic(typing_context, address, index, value):
 
 @intrinsic
 def take_next(typing_context, address):
-    """Add one to the int64 at the address atomically and return what it was: how threads share out tiles."""
+    """Add one to the int64 at the address atomically and return what it was: how threads share out
+    tiles."""
 
     def generate(context, builder, signature, arguments):
         data = builder.inttoptr(_checked(builder, arguments[0], 8), ir.IntType(64).as_pointer())
@@ -164,7 +174,11 @@ def record_reader(dtype: np.dtype) -> Any:
 @kernel
 def vector_at(address, index):
     """Three float32 in a row as a vector."""
-    return f32_at(address, 3 * index), f32_at(address, 3 * index + 1), f32_at(address, 3 * index + 2)
+    return (
+        f32_at(address, 3 * index),
+        f32_at(address, 3 * index + 1),
+        f32_at(address, 3 * index + 2),
+    )
 
 
 @kernel

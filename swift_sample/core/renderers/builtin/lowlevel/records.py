@@ -1,5 +1,5 @@
-"""The records that kernels share: what they hold, and how kernels reach them. All lengths are metres, all colours linear
-Rec. 709."""
+"""The records that kernels share: what they hold, and how kernels reach them. All lengths are
+metres, all colours linear Rec. 709."""
 
 import numpy as np
 from numba import uint32
@@ -62,7 +62,11 @@ FACE = np.dtype(
         ("normals", "u4", _V),  # octahedral, 16 bits each; NO_NORMAL for flat shading
         ("u", "f4", _V),
         ("v", "f4", _V),
-        ("colours", "u4", _V),  # 8 bits each: red, green, blue, opacity; square roots of linear values
+        (
+            "colours",
+            "u4",
+            _V,
+        ),  # 8 bits each: red, green, blue, opacity; square roots of linear values
     ],
     align=True,
 )
@@ -103,8 +107,8 @@ MATERIAL = np.dtype(
     ],
     align=True,
 )
-"""A material. `volume` marks a closed dielectric, `walks` scattering below the surface, `cut` is 0, CUT_MASK or
-CUT_BLEND, `mapped` says whether any texture is used."""
+"""A material. `volume` marks a closed dielectric, `walks` scattering below the surface, `cut` is 0,
+CUT_MASK or CUT_BLEND, `mapped` says whether any texture is used."""
 
 CUT_MASK = 1
 CUT_BLEND = 2
@@ -129,9 +133,10 @@ TEXTURE_USE = Schema(
     field("uv_set", "i4"),
     field("transform", "f4", 6),
 )
-"""A texture on a material: its pyramid, finest level first (pyramids.py). `tiles` are the numbers of the levels' first tiles;
-`first_tile` is the texture's first among all that threads read on demand, -1 where everything is in memory. `stretch` is
-the root of how many of its texels cover one unit of area of its coordinates."""
+"""A texture on a material: its pyramid, finest level first (pyramids.py). `tiles` are the numbers
+of the levels' first tiles; `first_tile` is the texture's first among all that threads read on
+demand, -1 where everything is in memory. `stretch` is the root of how many of its texels cover one
+unit of area of its coordinates."""
 
 LIGHT = np.dtype(
     [
@@ -155,10 +160,11 @@ LIGHT = np.dtype(
     ],
     align=True,
 )
-"""A near light, sorted by cluster. For a triangle `density` is the probability per square metre once its cluster is
-chosen; for a point or spot it is the probability, `corner` the position and `edge1` the direction. `kept` and `alias`
-are the alias table of its cluster, counting from the cluster's first light. `textured` is the texture use of the
-emission, -1 for none, at the coordinates `u` and `v` of the corners; `exact` is as in PATH, for points and spots."""
+"""A near light, sorted by cluster. For a triangle `density` is the probability per square metre
+once its cluster is chosen; for a point or spot it is the probability, `corner` the position and
+`edge1` the direction. `kept` and `alias` are the alias table of its cluster, counting from the
+cluster's first light. `textured` is the texture use of the emission, -1 for none, at the
+coordinates `u` and `v` of the corners; `exact` is as in PATH, for points and spots."""
 
 TRIANGLE_LIGHT = 0
 POINT_LIGHT = 1
@@ -167,17 +173,26 @@ EMITS_BOTH = 2
 """`emits` of a material; 0 where it sends out no light."""
 
 CLUSTER = np.dtype(
-    [("kind", "i4"), ("first", "i4"), ("count", "i4"), ("row", "i4"), ("column", "i4"), ("columns", "i4")], align=True
+    [
+        ("kind", "i4"),
+        ("first", "i4"),
+        ("count", "i4"),
+        ("row", "i4"),
+        ("column", "i4"),
+        ("columns", "i4"),
+    ],
+    align=True,
 )
-"""Lights that are chosen together: near or directional lights from `first` on, or a patch of the sky: `count` rows of cells,
-whose running sums begin at `first`, from `row` and `column` on."""
+"""Lights that are chosen together: near or directional lights from `first` on, or a patch of the
+sky: `count` rows of cells, whose running sums begin at `first`, from `row` and `column` on."""
 NEAR, SKY, SUNS = 0, 1, 2
 MAX_CLUSTERS = 96
 CLUSTER_ROWS = 10
-"""What a cluster's weight is found from, one value for each in a row: its ball's centre and radius, the irradiance at a
-distance of one metre, the axis of its normals, and the cosine and sine of their cone. Of patches of the sky and directional
-lights, which stand behind the near ones in blocks of eight of their own: the direction towards them, the sine of the half
-angle around it, and the irradiance."""
+"""What a cluster's weight is found from, one value for each in a row: its ball's centre and radius,
+the irradiance at a distance of one metre, the axis of its normals, and the cosine and sine of their
+cone. Of patches of the sky and directional lights, which stand behind the near ones in blocks of
+eight of their own: the direction towards them, the sine of the half angle around it, and the
+irradiance."""
 VISIBILITY_SIDE = 16
 """Cubes along each axis by which it is known which lights reach where."""
 
@@ -185,7 +200,8 @@ SUN = np.dtype([("direction", "f4", _V), ("irradiance", "f4", _V), ("exact", "i4
 """A directional light; `direction` points towards it, `exact` is as in PATH."""
 EXACT = 1
 UNSHADOWED = 2
-"""`exact` of a light sample that no scattered ray could find, UNSHADOWED where nothing stands in its way either; else 0."""
+"""`exact` of a light sample that no scattered ray could find, UNSHADOWED where nothing stands in
+its way either; else 0."""
 
 HAZE = Schema(
     "haze",
@@ -213,13 +229,19 @@ SCENE = Schema(
     array("lights", LIGHT, "lights"),
     array("clusters", CLUSTER, "96"),
     array("cluster_rows", "f4", "10 96"),
-    array("visibility", "u1", "4096 96"),  # by place: which share of what it might bring each cluster does, of 255
+    array(
+        "visibility", "u1", "4096 96"
+    ),  # by place: which share of what it might bring each cluster does, of 255
     array("suns", SUN, "suns"),
     array("haze", HAZE.dtype, "1", optional=True),
     array("environment", "f4", "sky_height sky_width 3"),
     array("sky_row_sums", "f4", "2560"),  # running sums of the rows' shares of their patch
-    array("sky_sums", "f4", "sky_rows sky_columns"),  # and of the cells' shares of their row of the patch
-    array("sky_density", "f4", "sky_rows sky_columns"),  # per steradian, once the cell's patch is chosen
+    array(
+        "sky_sums", "f4", "sky_rows sky_columns"
+    ),  # and of the cells' shares of their row of the patch
+    array(
+        "sky_density", "f4", "sky_rows sky_columns"
+    ),  # per steradian, once the cell's patch is chosen
     array("sky_patch", "i4", "sky_rows sky_columns"),  # the cluster of each cell
     array("energy", "f4", "energies"),  # tables of energy.py
     array("decode", "f4", "256"),  # sRGB to linear
@@ -236,7 +258,8 @@ SCENE = Schema(
     field("visibility_low", "f4", 3),
     field("visibility_scale", "f4", 3),
 )
-"""`visibility` has `visibility_side` places along each axis, from `visibility_low` on, `visibility_scale` of them a metre."""
+"""`visibility` has `visibility_side` places along each axis, from `visibility_low` on,
+`visibility_scale` of them a metre."""
 
 LENS = np.dtype(
     [
@@ -253,8 +276,8 @@ LENS = np.dtype(
     ],
     align=True,
 )
-"""The camera when the shutter opens and closes: a ray through (x, y) in [-1, 1] goes along forward + x * right + y * up;
-an orthographic one starts there and goes along forward."""
+"""The camera when the shutter opens and closes: a ray through (x, y) in [-1, 1] goes along forward
++ x * right + y * up; an orthographic one starts there and goes along forward."""
 
 JOB = Schema(
     "job",
@@ -264,19 +287,33 @@ JOB = Schema(
     array("half_b", "f4", "height width 3"),
     array("guides", "f4", "height width 7"),
     array("passes", "f4", "height width 9 3", optional=True),
-    array("passes_half", "f4", "height width 9 3", optional=True),  # of one half of the samples, as is the next
+    array(
+        "passes_half", "f4", "height width 9 3", optional=True
+    ),  # of one half of the samples, as is the next
     array("guides_half", "f4", "height width 7", optional=True),
     array("samples", "i4", "height width"),
     array("material", "i4", "height width"),
     array("object", "i4", "height width"),
     array("cycles", "u8", "height width"),
     array("active", "u1", "height width"),
-    array("light", "f4", "height width entries 3", optional=True),  # an entry for each bounce and one more
-    array("light_cells", "f8", "cell_rows cell_columns entries 3", optional=True),  # radiance summed over samples
-    array("snapshots", "f8", "cell_rows cell_columns 16"),  # squared distances of the halves, see film.py
-    array("clamped", "f8", "cell_rows cell_columns 2 11 3", optional=True),  # light that clamps take, see film.py
-    array("by_kind", "f8", "cell_rows cell_columns 4 8 3", optional=True),  # light by scatterings of a kind
-    array("clamped_grain", "f8", "cell_rows cell_columns 23", optional=True),  # squared distances of the halves, see film.py
+    array(
+        "light", "f4", "height width entries 3", optional=True
+    ),  # an entry for each bounce and one more
+    array(
+        "light_cells", "f8", "cell_rows cell_columns entries 3", optional=True
+    ),  # radiance summed over samples
+    array(
+        "snapshots", "f8", "cell_rows cell_columns 16"
+    ),  # squared distances of the halves, see film.py
+    array(
+        "clamped", "f8", "cell_rows cell_columns 2 11 3", optional=True
+    ),  # light that clamps take, see film.py
+    array(
+        "by_kind", "f8", "cell_rows cell_columns 4 8 3", optional=True
+    ),  # light by scatterings of a kind
+    array(
+        "clamped_grain", "f8", "cell_rows cell_columns 23", optional=True
+    ),  # squared distances of the halves, see film.py
     array("tiles", "i4", "tile_count 4"),
     array("counter", "i8", "1"),  # the next tile
     array("finished", "u8", "tile_count"),  # cycle counter at each tile's end
@@ -309,9 +346,9 @@ JOB = Schema(
     field("exposure_gain", "f4"),
     field("least_clamp", "f4"),
 )
-"""One round of sampling. `caps` are by KINDS; `target` is how many samples each active pixel shall have.
-`pixel_spread` and `pixel_width` are the angle and the width in metres of the cone behind a pixel. `least_clamp` is the lowest
-of the clamps that are tried on every sample."""
+"""One round of sampling. `caps` are by KINDS; `target` is how many samples each active pixel shall
+have. `pixel_spread` and `pixel_width` are the angle and the width in metres of the cone behind a
+pixel. `least_clamp` is the lowest of the clamps that are tried on every sample."""
 
 CELL = 8
 """Edge in pixels of the cells that light by bounce is kept in."""
@@ -319,7 +356,8 @@ SNAPSHOTS = 16
 CLAMPS = 10
 """Clamps that are tried on every sample for the records, each twice the one before."""
 KIND_COUNTS = 8
-"""Light is kept by how often it was scattered in each way; the last entry is for so often and more."""
+"""Light is kept by how often it was scattered in each way; the last entry is for so often and
+more."""
 
 KEEP_REFLECTED = 1
 KEEP_REFRACTED = 2
@@ -337,7 +375,8 @@ RAY = Schema(
     field("width", "f4"),
     field("spread", "f4"),
 )
-"""A ray with the cone behind it: its width in metres at the origin, and the angle by which it widens."""
+"""A ray with the cone behind it: its width in metres at the origin, and the angle by which it
+widens."""
 
 HIT = Schema(
     "hit",
@@ -357,8 +396,8 @@ HIT = Schema(
     field("along_u", "f4", 3),
     field("up_sign", "f4"),
 )
-"""Where a ray met a surface: the current surface. `geometric` is the triangle's normal, `facing` the same on the ray's side;
-`wb` and `wc` weigh the second and third corner."""
+"""Where a ray met a surface: the current surface. `geometric` is the triangle's normal, `facing`
+the same on the ray's side; `wb` and `wc` weigh the second and third corner."""
 
 SURFACE = Schema(
     "surface",
@@ -395,7 +434,8 @@ SURFACE = Schema(
     field("body", "f4"),
     field("chance", "f4", 5),
 )
-"""What the current surface is like. From `boost` on: what is known of its energy from this side (surface.py)."""
+"""What the current surface is like. From `boost` on: what is known of its energy from this side
+(surface.py)."""
 
 SCATTER = Schema(
     "scatter",
@@ -420,8 +460,9 @@ LIGHT_SAMPLE = Schema(
     field("open", "f4"),
     field("may_pass", "i4"),
 )
-"""A light sample: `exact` where no scattered ray could meet that light, `cast` where a shadow ray was sent; `visible` is the
-share of it that arrives, `open` what the cut-outs passed so far leave of it, `may_pass` how many more it may pass."""
+"""A light sample: `exact` where no scattered ray could meet that light, `cast` where a shadow ray
+was sent; `visible` is the share of it that arrives, `open` what the cut-outs passed so far leave of
+it, `may_pass` how many more it may pass."""
 
 SAMPLE = Schema(
     "sample",
@@ -438,7 +479,8 @@ SAMPLE = Schema(
     field("first_object", "i4"),
     field("first_done", "i4"),
 )
-"""What one sample brought: light seen directly, direct light by kind, all light by bounce; clamped sums; guides."""
+"""What one sample brought: light seen directly, direct light by kind, all light by bounce; clamped
+sums; guides."""
 
 PIXEL = Schema(
     "pixel",
@@ -460,13 +502,14 @@ THREAD = Schema(
     field("misses", "i8"),
     field("ended", "u8"),
 )
-"""What a thread did: by bounce and RAY_KINDS, samples that were no numbers, readings of textures and of their files."""
+"""What a thread did: by bounce and RAY_KINDS, samples that were no numbers, readings of textures
+and of their files."""
 
 PATH = Schema(
     "path",
     array("working", "u1", "stack"),
-    # Tiles of textures that this thread holds: for each tile its place or -1, the texels, and for each place its tile and
-    # whether it was used of late.
+    # Tiles of textures that this thread holds: for each tile its place or -1, the texels, and for
+    # each place its tile and whether it was used of late.
     array("tile_places", "i4", "all_tiles", optional=True),
     array("tile_texels", "u4", "room 1024", optional=True),
     array("tile_owners", "i4", "room", optional=True),
@@ -477,8 +520,8 @@ PATH = Schema(
     field("ray", RAY.dtype),
     field("throughput", "f4", 3),
     field("tint", "f4", 3),
-    # Where the path scattered last, for the weights of light found by chance; `lit_side` is the normal of the side that
-    # lights can reach there, zero for all sides.
+    # Where the path scattered last, for the weights of light found by chance; `lit_side` is the
+    # normal of the side that lights can reach there, zero for all sides.
     field("scattered_at", "f4", 3),
     field("lit_side", "f4", 3),
     field("scatter_density", "f4"),
@@ -505,12 +548,19 @@ PATH = Schema(
     field("pixel", PIXEL.dtype),
     field("thread", THREAD.dtype),
     field("dimmed", "f4", 3),  # light on its way through haze
-    field("counts_at", "u4", MAX_BOUNCES + 2),  # after each bounce: how often it scattered in each way, 8 bits each
-    field("unclamped", "f4", 2, 3),  # direct and indirect light of the sample, before anything limits it
-    field("clamped", "f4", 2, 2, CLAMPS + 1, 3),  # by half; sums over the samples of the pixel, as the next
+    field(
+        "counts_at", "u4", MAX_BOUNCES + 2
+    ),  # after each bounce: how often it scattered in each way, 8 bits each
+    field(
+        "unclamped", "f4", 2, 3
+    ),  # direct and indirect light of the sample, before anything limits it
+    field(
+        "clamped", "f4", 2, 2, CLAMPS + 1, 3
+    ),  # by half; sums over the samples of the pixel, as the next
     field("by_kind", "f4", 4, KIND_COUNTS, 3),
     field("before", "f4", 2, 3),  # the sums of the halves as they were loaded
-    # How much light each cluster may bring to where the path scattered last, sums of eight of them, and of all.
+    # How much light each cluster may bring to where the path scattered last, sums of eight of them,
+    # and of all.
     field("weights", "f4", MAX_CLUSTERS),
     field("weight_sums", "f4", MAX_CLUSTERS // 8),
     field("weight_total", "f4"),
@@ -520,13 +570,16 @@ PATH = Schema(
     # Two threads never share a line of the cache.
     field("apart", "u1", 128),
 )
-"""One path and all that is known on the way; each thread has one. The order of fields decides which products the compiler
-fuses into sums, and so the last bit of some pixels: a field that is added stands best at the end."""
+"""One path and all that is known on the way; each thread has one. The order of fields decides which
+products the compiler fuses into sums, and so the last bit of some pixels: a field that is added
+stands best at the end."""
 
 TREE_BYTES = TREE.dtype.itemsize
 WEIGHTS_OFFSET = int(PATH.dtype.fields["weights"][1])  # type: ignore[index]
 
-tree_at, texture_use_at, haze_at = (record_reader(schema.dtype) for schema in (TREE, TEXTURE_USE, HAZE))
+tree_at, texture_use_at, haze_at = (
+    record_reader(schema.dtype) for schema in (TREE, TEXTURE_USE, HAZE)
+)
 scene_at, job_at, path_at = (record_reader(schema.dtype) for schema in (SCENE, JOB, PATH))
 face_at, material_at, light_at, cluster_at, sun_at, lens_at = (
     record_reader(dtype) for dtype in (FACE, MATERIAL, LIGHT, CLUSTER, SUN, LENS)

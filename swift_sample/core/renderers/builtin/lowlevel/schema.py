@@ -1,8 +1,9 @@
-"""Records that kernels share: declared once, and filled so that what they lead to is what was declared.
+"""Records that kernels share: declared once, and filled so that what they lead to is what was
+declared.
 
-A field declared with `array` holds the address of an array. Kernels read there without any check of their own, so `bind` is
-the only way to put an address into a record: it compares element type and shape with the declaration, and keeps the array
-alive as long as the record.
+A field declared with `array` holds the address of an array. Kernels read there without any check of
+their own, so `bind` is the only way to put an address into a record: it compares element type and
+shape with the declaration, and keeps the array alive as long as the record.
 """
 
 import weakref
@@ -16,7 +17,8 @@ from swift_sample.core.kernels.cache import CHECKED
 
 @dataclass(frozen=True)
 class Field:
-    """One field of a record. `sizes` are those of the array that it leads to, names and numbers; None for plain ones."""
+    """One field of a record. `sizes` are those of the array that it leads to, names and numbers;
+    None for plain ones."""
 
     name: str
     element: Any
@@ -31,8 +33,9 @@ def field(name: str, element: Any, *shape: int) -> Field:
 
 
 def array(name: str, element: Any, sizes: str, optional: bool = False) -> Field:
-    """The address of a contiguous array, for example `array("half_a", "f4", "height width 3")`. All arrays of a record agree
-    on what a name stands for. An optional one may be left out; its address is then 0."""
+    """The address of a contiguous array, for example `array("half_a", "f4", "height width 3")`. All
+    arrays of a record agree on what a name stands for. An optional one may be left out; its address
+    is then 0."""
     return Field(name, element, (), tuple(sizes.split()), optional)
 
 
@@ -42,13 +45,17 @@ class Schema:
     def __init__(self, name: str, *fields: Field) -> None:
         self.name = name
         self.fields = {one.name: one for one in fields}
-        layout = [(one.name, "i8") if one.sizes is not None else (one.name, one.element, one.shape) for one in fields]
+        layout = [
+            (one.name, "i8") if one.sizes is not None else (one.name, one.element, one.shape)
+            for one in fields
+        ]
         self.dtype = np.dtype(layout, align=True)
 
 
 class Records:
-    """Records of one kind with the arrays that their addresses lead to, which live as long as this does. `records` is the
-    array of them, for the plain fields; `sizes` are given where they are known before the first array is bound."""
+    """Records of one kind with the arrays that their addresses lead to, which live as long as this
+    does. `records` is the array of them, for the plain fields; `sizes` are given where they are
+    known before the first array is bound."""
 
     def __init__(self, schema: Schema, count: int = 1, **sizes: int) -> None:
         self.schema = schema
@@ -60,9 +67,11 @@ class Records:
         return len(self.records)
 
     def bind(self, name: str, value: "np.ndarray | Records | None", place: int = 0) -> None:
-        """Lead a field of one record to an array, to other records, or to nothing where that is allowed.
+        """Lead a field of one record to an array, to other records, or to nothing where that is
+        allowed.
 
-        Raises ValueError that names the record and its field where the array is not what was declared.
+        Raises ValueError that names the record and its field where the array is not what was
+        declared.
         """
         declared = self.schema.fields[name]
         where = f"{self.schema.name}.{name}"
@@ -101,7 +110,9 @@ class Records:
     def _check(where: str, declared: Field, held: np.ndarray, known: dict[str, int]) -> None:
         wanted = np.dtype(declared.element)
         if held.dtype != wanted:
-            raise ValueError(f"{where}: {_type_words(held.dtype)} where {_type_words(wanted)} is needed")
+            raise ValueError(
+                f"{where}: {_type_words(held.dtype)} where {_type_words(wanted)} is needed"
+            )
         if not held.flags.c_contiguous:
             raise ValueError(f"{where}: the array is not contiguous")
 
@@ -113,7 +124,8 @@ class Records:
 
         if not fits:
             names = " x ".join(
-                size if size.isdecimal() or size not in known else f"{size} {known[size]}" for size in declared.sizes
+                size if size.isdecimal() or size not in known else f"{size} {known[size]}"
+                for size in declared.sizes
             )
             raise ValueError(f"{where}: {' x '.join(map(str, held.shape))} where {names} is needed")
 
@@ -127,7 +139,8 @@ def _type_words(dtype: np.dtype) -> str:
 
 
 RANGES = np.zeros((4096, 2), np.int64)
-"""First address and end of every array that kernels may touch, in checked mode; a number of pairs, then zeros."""
+"""First address and end of every array that kernels may touch, in checked mode; a number of pairs,
+then zeros."""
 OUTSIDE = np.zeros(2, np.int64)
 """How often kernels wanted to touch something else, and the last such address."""
 
@@ -169,8 +182,12 @@ def _forbid(place: int) -> None:
 
 
 def check_outside() -> None:
-    """In checked mode: raise IndexError where kernels wanted to touch what no array holds since this was last asked."""
+    """In checked mode: raise IndexError where kernels wanted to touch what no array holds since
+    this was last asked."""
     if OUTSIDE[0]:
         count, address = (int(value) for value in OUTSIDE)
         OUTSIDE[:] = 0
-        raise IndexError(f"kernels wanted to touch {count} places outside every array, the last at address {address:#x}")
+        raise IndexError(
+            f"kernels wanted to touch {count} places outside every array, the last at address "
+            f"{address:#x}"
+        )

@@ -1,7 +1,8 @@
 """Eight-wide vector operations for the traversal, and other things that only the processor can do.
 
-Each is a Numba intrinsic that emits LLVM instructions directly, since compilers do not turn plain loops into
-vector code reliably. Addresses are those of C-contiguous arrays; nothing here checks bounds.
+Each is a Numba intrinsic that emits LLVM instructions directly, since compilers do not turn plain
+loops into vector code reliably. Addresses are those of C-contiguous arrays; nothing here checks
+bounds.
 """
 
 from llvmlite import ir
@@ -20,7 +21,8 @@ _INT64 = ir.IntType(64)
 _FUSE = ("contract",)
 
 TRIANGLE_EPSILON = 1e-5
-"""Nearest accepted hit distance, in scene units (metres); origins are also moved off their surface."""
+"""Nearest accepted hit distance, in scene units (metres); origins are also moved off their
+surface."""
 
 
 def _floats(builder, address):
@@ -33,8 +35,12 @@ def _load_row(builder, data, first, row):
 
 
 def _splat(builder, scalar):
-    vector = builder.insert_element(ir.Constant(_FLOATS, ir.Undefined), scalar, ir.Constant(_INT32, 0))
-    return builder.shuffle_vector(vector, ir.Constant(_FLOATS, ir.Undefined), ir.Constant(ir.VectorType(_INT32, 8), [0] * 8))
+    vector = builder.insert_element(
+        ir.Constant(_FLOATS, ir.Undefined), scalar, ir.Constant(_INT32, 0)
+    )
+    return builder.shuffle_vector(
+        vector, ir.Constant(_FLOATS, ir.Undefined), ir.Constant(ir.VectorType(_INT32, 8), [0] * 8)
+    )
 
 
 def _larger(builder, a, b):
@@ -59,7 +65,9 @@ def _store_row(builder, data, vector):
 
 def _cross(builder, a, b):
     def component(p, q, r, s):
-        return builder.fsub(builder.fmul(p, q, flags=_FUSE), builder.fmul(r, s, flags=_FUSE), flags=_FUSE)
+        return builder.fsub(
+            builder.fmul(p, q, flags=_FUSE), builder.fmul(r, s, flags=_FUSE), flags=_FUSE
+        )
 
     (ax, ay, az), (bx, by, bz) = a, b
     return component(ay, bz, az, by), component(az, bx, ax, bz), component(ax, by, ay, bx)
@@ -73,14 +81,26 @@ def _dot(builder, a, b):
 
 
 @intrinsic
-def hit_boxes(typing_context, nodes, first, near_x, near_y, near_z, inverse, scaled_origin, limit, distances):
-    """Test the eight child boxes of the node at float offset `first`; return a bit mask of the boxes hit.
+def hit_boxes(
+    typing_context, nodes, first, near_x, near_y, near_z, inverse, scaled_origin, limit, distances
+):
+    """Test the eight child boxes of the node at float offset `first`; return a bit mask of the
+    boxes hit.
 
-    `near_*` are the offsets of the rows with the nearer planes; `inverse` is 1 / direction, `scaled_origin`
-    is origin / direction. The entry distances of all eight go to the address `distances`, float32[8].
+    `near_*` are the offsets of the rows with the nearer planes; `inverse` is 1 / direction,
+    `scaled_origin` is origin / direction. The entry distances of all eight go to the address
+    `distances`, float32[8].
     """
     signature = types.uint32(
-        types.int64, types.int64, types.int64, types.int64, types.int64, inverse, scaled_origin, types.float32, types.int64
+        types.int64,
+        types.int64,
+        types.int64,
+        types.int64,
+        types.int64,
+        inverse,
+        scaled_origin,
+        types.float32,
+        types.int64,
     )
 
     def generate(context, builder, signature, arguments):
@@ -95,11 +115,21 @@ def hit_boxes(typing_context, nodes, first, near_x, near_y, near_z, inverse, sca
             opposite = builder.sub(ir.Constant(_INT64, 24 + 16 * axis), row)
             for planes, place in ((near, row), (far, opposite)):
                 plane = _load_row(builder, data, first_, place)
-                planes.append(builder.fsub(builder.fmul(plane, inverses[axis], flags=_FUSE), origins[axis], flags=_FUSE))
+                planes.append(
+                    builder.fsub(
+                        builder.fmul(plane, inverses[axis], flags=_FUSE), origins[axis], flags=_FUSE
+                    )
+                )
 
         zero = ir.Constant(_FLOATS, [0.0] * 8)
-        entry = _larger(builder, _larger(builder, near[0], near[1]), _larger(builder, near[2], zero))
-        leave = _smaller(builder, _smaller(builder, far[0], far[1]), _smaller(builder, far[2], _splat(builder, limit_)))
+        entry = _larger(
+            builder, _larger(builder, near[0], near[1]), _larger(builder, near[2], zero)
+        )
+        leave = _smaller(
+            builder,
+            _smaller(builder, far[0], far[1]),
+            _smaller(builder, far[2], _splat(builder, limit_)),
+        )
         _store_row(builder, _floats(builder, distances_), entry)
 
         return _mask(builder, builder.fcmp_ordered("<=", entry, leave))
@@ -108,7 +138,8 @@ def hit_boxes(typing_context, nodes, first, near_x, near_y, near_z, inverse, sca
 
 
 def _test_triangles(builder, rows, origin, direction, limit, distances):
-    """Moeller and Trumbore 1997, kept undivided until the end; bits 0 to 7 are hits, bits 8 to 15 are seen from behind."""
+    """Moeller and Trumbore 1997, kept undivided until the end; bits 0 to 7 are hits, bits 8 to 15
+    are seen from behind."""
     corner = rows[0:3]
     edge1 = rows[3:6]
     edge2 = rows[6:9]
@@ -137,7 +168,9 @@ def _test_triangles(builder, rows, origin, direction, limit, distances):
     lanes = builder.and_(lanes, builder.fcmp_ordered(">", distance, nearest))
     lanes = builder.and_(lanes, builder.fcmp_ordered("<", distance, farthest))
     _store_row(builder, _floats(builder, distances), builder.fdiv(distance, size))
-    behind = builder.shl(_mask(builder, builder.fcmp_ordered("<", determinant, zero)), ir.Constant(_INT32, 8))
+    behind = builder.shl(
+        _mask(builder, builder.fcmp_ordered("<", determinant, zero)), ir.Constant(_INT32, 8)
+    )
 
     return builder.or_(_mask(builder, lanes), behind)
 
@@ -146,10 +179,13 @@ def _test_triangles(builder, rows, origin, direction, limit, distances):
 def hit_triangles(typing_context, packets, first, origin, direction, limit, distances):
     """Test the eight triangles of the packet at float offset `first`.
 
-    Bits 0 to 7 of the result are those hit before `limit`, bits 8 to 15 those seen from behind; their distances go to
-    the address `distances`. A packet is nine rows of eight: corner, first edge and second edge by axis.
+    Bits 0 to 7 of the result are those hit before `limit`, bits 8 to 15 those seen from behind;
+    their distances go to the address `distances`. A packet is nine rows of eight: corner, first
+    edge and second edge by axis.
     """
-    signature = types.uint32(types.int64, types.int64, origin, direction, types.float32, types.int64)
+    signature = types.uint32(
+        types.int64, types.int64, origin, direction, types.float32, types.int64
+    )
 
     def generate(context, builder, signature, arguments):
         packets_, first_, origin_, direction_, limit_, distances_ = arguments
@@ -162,8 +198,11 @@ def hit_triangles(typing_context, packets, first, origin, direction, limit, dist
 
 @intrinsic
 def hit_moving_triangles(typing_context, packets, first, origin, direction, limit, distances, time):
-    """Like `hit_triangles`, for packets of eighteen rows: where triangles are at time 0, then how far they move until 1."""
-    signature = types.uint32(types.int64, types.int64, origin, direction, types.float32, types.int64, types.float32)
+    """Like `hit_triangles`, for packets of eighteen rows: where triangles are at time 0, then how
+    far they move until 1."""
+    signature = types.uint32(
+        types.int64, types.int64, origin, direction, types.float32, types.int64, types.float32
+    )
 
     def generate(context, builder, signature, arguments):
         packets_, first_, origin_, direction_, limit_, distances_, time_ = arguments
@@ -209,7 +248,9 @@ def read_cycles(typing_context):
     signature = types.uint64()
 
     def generate(context, builder, signature, arguments):
-        function = cgutils.get_or_insert_function(builder.module, ir.FunctionType(_INT64, []), "llvm.readcyclecounter")
+        function = cgutils.get_or_insert_function(
+            builder.module, ir.FunctionType(_INT64, []), "llvm.readcyclecounter"
+        )
         return builder.call(function, [])
 
     return signature, generate
@@ -230,13 +271,16 @@ def keep_least(typing_context, into, values):
 
 @intrinsic
 def keep_least_centres(typing_context, into, box):
-    """Like `keep_least` for the centre, times two, of a box of minima and negated maxima: the centre and its negative."""
+    """Like `keep_least` for the centre, times two, of a box of minima and negated maxima: the
+    centre and its negative."""
     signature = types.void(types.int64, types.int64)
 
     def generate(context, builder, signature, arguments):
         kept, given = (_load_eight(builder, address) for address in arguments)
         other_side = builder.shuffle_vector(
-            given, ir.Constant(_FLOATS, ir.Undefined), ir.Constant(ir.VectorType(_INT32, 8), [3, 4, 5, 0, 1, 2, 6, 7])
+            given,
+            ir.Constant(_FLOATS, ir.Undefined),
+            ir.Constant(ir.VectorType(_INT32, 8), [3, 4, 5, 0, 1, 2, 6, 7]),
         )
         centre = builder.fsub(given, other_side)
         _store_row(builder, _floats(builder, arguments[0]), _smaller(builder, kept, centre))
@@ -274,7 +318,9 @@ def _kept_weights(builder, weight, rows, first, shares, into):
 
 
 def _cluster_row(builder, rows, first, number):
-    return _load_row(builder, _floats(builder, rows), first, ir.Constant(_INT64, MAX_CLUSTERS * number))
+    return _load_row(
+        builder, _floats(builder, rows), first, ir.Constant(_INT64, MAX_CLUSTERS * number)
+    )
 
 
 def _eight(value):
@@ -284,16 +330,21 @@ def _eight(value):
 def _side_bound(builder, along, sided):
     """The largest cosine at a lit side; 1 where `sided` is not above zero."""
     bound = _smaller(builder, _larger(builder, along, _eight(0.0)), _eight(1.0))
-    return builder.select(builder.fcmp_ordered(">", _splat(builder, sided), _eight(0.0)), bound, _eight(1.0))
+    return builder.select(
+        builder.fcmp_ordered(">", _splat(builder, sided), _eight(0.0)), bound, _eight(1.0)
+    )
 
 
 @intrinsic
 def eight_far_clusters(typing_context, rows, first, shares, side, sided, into):
-    """Weights of eight clusters of lights at any distance, from place `first` on, kept at `into`; returns their sum.
+    """Weights of eight clusters of lights at any distance, from place `first` on, kept at `into`;
+    returns their sum.
 
     As `eight_near_clusters`, where the place does not matter.
     """
-    signature = types.float32(types.int64, types.int64, types.int64, side, types.float32, types.int64)
+    signature = types.float32(
+        types.int64, types.int64, types.int64, side, types.float32, types.int64
+    )
 
     def generate(context, builder, signature, arguments):
         rows_, first_, shares_, side_, sided_, into_ = arguments
@@ -309,14 +360,18 @@ def eight_far_clusters(typing_context, rows, first, shares, side, sided, into):
 
 @intrinsic
 def eight_near_clusters(typing_context, rows, first, shares, point, side, sided, into):
-    """Weights of eight clusters of near lights from place `first` on, kept at `into`; returns their sum.
+    """Weights of eight clusters of near lights from place `first` on, kept at `into`; returns their
+    sum.
 
-    `rows` is CLUSTER_ROWS rows of MAX_CLUSTERS, `shares` bytes that weights are multiplied by. The bound is power over
-    squared distance times the largest cosine at the cluster's normals (Conty Estevez and Kulla 2018, section 5.2) and, where
-    `sided` is above zero, at the lit side. That the lights fill a ball is allowed for by adding its sine to a cosine, which
-    is never less than turning by its angle.
+    `rows` is CLUSTER_ROWS rows of MAX_CLUSTERS, `shares` bytes that weights are multiplied by. The
+    bound is power over squared distance times the largest cosine at the cluster's normals (Conty
+    Estevez and Kulla 2018, section 5.2) and, where `sided` is above zero, at the lit side. That the
+    lights fill a ball is allowed for by adding its sine to a cosine, which is never less than
+    turning by its angle.
     """
-    signature = types.float32(types.int64, types.int64, types.int64, point, side, types.float32, types.int64)
+    signature = types.float32(
+        types.int64, types.int64, types.int64, point, side, types.float32, types.int64
+    )
 
     def generate(context, builder, signature, arguments):
         rows_, first_, shares_, point_, side_, sided_, into_ = arguments
@@ -335,7 +390,10 @@ def eight_near_clusters(typing_context, rows, first, shares, point, side, sided,
 
         zero = _eight(0.0)
         one = _eight(1.0)
-        p, n = ([_splat(builder, builder.extract_value(v, axis)) for axis in range(3)] for v in (point_, side_))
+        p, n = (
+            [_splat(builder, builder.extract_value(v, axis)) for axis in range(3)]
+            for v in (point_, side_)
+        )
         offset = [builder.fsub(row[axis], p[axis], flags=_FUSE) for axis in range(3)]
         radius = row[3]
         power = row[4]
@@ -345,7 +403,9 @@ def eight_near_clusters(typing_context, rows, first, shares, point, side, sided,
         squared = _dot(builder, offset, offset)
         ball = times(radius, radius)
         inverse = builder.fdiv(one, root(_larger(builder, squared, _eight(1e-12))))
-        weight = builder.fdiv(power, _larger(builder, squared, _larger(builder, ball, _eight(1e-8))))
+        weight = builder.fdiv(
+            power, _larger(builder, squared, _larger(builder, ball, _eight(1e-8)))
+        )
         ball_sine = times(radius, inverse)
         cosine = builder.fsub(zero, times(_dot(builder, axis_row, offset), inverse))
         sine = root(_larger(builder, builder.fsub(one, times(cosine, cosine), flags=_FUSE), zero))

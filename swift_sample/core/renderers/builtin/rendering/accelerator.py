@@ -1,6 +1,8 @@
-"""A stand-in for devices that this machine may not have: the same pixels, with the time of a documented cost model.
+"""A stand-in for devices that this machine may not have: the same pixels, with the time of a
+documented cost model.
 
-The model and its parameters stand in accelerator.toml. Its times are simulated, and labelled so wherever they are shown.
+The model and its parameters stand in accelerator.toml. Its times are simulated, and labelled so
+wherever they are shown.
 """
 
 import heapq
@@ -40,7 +42,9 @@ class Accelerator(BaseModel):
 
     def tile_seconds(self, pixels: int, thread_seconds: float) -> float:
         """What a tile takes that one processor thread needed `thread_seconds` for."""
-        return self.launch_seconds + thread_seconds * (pixels + self.half_pixels) / (self.speed * max(pixels, 1))
+        return self.launch_seconds + thread_seconds * (pixels + self.half_pixels) / (
+            self.speed * max(pixels, 1)
+        )
 
     def check_memory(self, held_bytes: int, tile_pixels: int) -> int:
         """Bytes that a render needs. Raises AcceleratorError where they do not fit."""
@@ -50,7 +54,8 @@ class Accelerator(BaseModel):
         if needed > room:
             raise AcceleratorError(
                 f"{self.name}: the render needs {needed / MEBIBYTE:.0f} MiB of its "
-                f"{room / MEBIBYTE:.0f} MiB; use smaller tiles or textures, or device.kind=processor"
+                f"{room / MEBIBYTE:.0f} MiB; use smaller tiles or textures, or "
+                "device.kind=processor"
             )
 
         return needed
@@ -62,16 +67,21 @@ def own_description() -> Path:
 
 
 def read_accelerator(path: Path | None = None) -> Accelerator:
-    """The description at `path`, else the user's own, else the shipped one. Raises AcceleratorError."""
+    """The description at `path`, else the user's own, else the shipped one. Raises
+    AcceleratorError."""
     path = path or (own_description() if own_description().is_file() else SHIPPED)
     try:
         return Accelerator.model_validate(read_toml(path))
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"])
-        raise AcceleratorError(f"{path}: {where}: {first['msg']}; compare it with {SHIPPED}") from error
+        raise AcceleratorError(
+            f"{path}: {where}: {first['msg']}; compare it with {SHIPPED}"
+        ) from error
     except (OSError, ValueError) as error:
-        raise AcceleratorError(f"{path}: not a readable description of an accelerator ({one_line(error)})") from error
+        raise AcceleratorError(
+            f"{path}: not a readable description of an accelerator ({one_line(error)})"
+        ) from error
 
 
 @dataclass(frozen=True)
@@ -84,11 +94,14 @@ class Simulated:
     """of the processor's threads together"""
 
 
-def simulate(accelerator: Accelerator, rounds: list[tuple[np.ndarray, np.ndarray]], threads: int) -> Simulated:
-    """Let the accelerator, and `threads` processor threads beside it, take tiles in order, each when it is free.
+def simulate(
+    accelerator: Accelerator, rounds: list[tuple[np.ndarray, np.ndarray]], threads: int
+) -> Simulated:
+    """Let the accelerator, and `threads` processor threads beside it, take tiles in order, each
+    when it is free.
 
-    rounds: for each round the pixels of its tiles and what one thread needed for each, in seconds. All wait for the end of
-    a round.
+    rounds: for each round the pixels of its tiles and what one thread needed for each, in seconds.
+    All wait for the end of a round.
     """
     start = accelerator.start_seconds
     first = np.inf
@@ -102,7 +115,9 @@ def simulate(accelerator: Accelerator, rounds: list[tuple[np.ndarray, np.ndarray
 
         for count, spent in zip(pixels, seconds, strict=True):
             at, who = heapq.heappop(free)
-            ends = at + (accelerator.tile_seconds(int(count), float(spent)) if who == 0 else float(spent))
+            ends = at + (
+                accelerator.tile_seconds(int(count), float(spent)) if who == 0 else float(spent)
+            )
             worked += 0.0 if who == 0 else float(spent)
             first = min(first, ends)
             clock = max(clock, ends)

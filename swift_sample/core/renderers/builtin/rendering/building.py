@@ -67,13 +67,19 @@ def choices_of(configuration: Configuration, frame: int = 0) -> Choices:
 
 def texture_choices_of(configuration: Configuration) -> TextureChoices:
     """How a configuration holds textures."""
-    return TextureChoices(bool(configuration["textures.prepared"]), int(configuration["textures.max_size"]))
+    return TextureChoices(
+        bool(configuration["textures.prepared"]), int(configuration["textures.max_size"])
+    )
 
 
 def build_scene(
-    scene: Scene, stopwatch: Stopwatch, choices: Choices | None = None, textures_kept: TextureChoices | None = None
+    scene: Scene,
+    stopwatch: Stopwatch,
+    choices: Choices | None = None,
+    textures_kept: TextureChoices | None = None,
 ) -> BuiltScene:
-    """Compile a scene, with its phases `textures` and `build`, and learn which lights arrive where its camera looks.
+    """Compile a scene, with its phases `textures` and `build`, and learn which lights arrive where
+    its camera looks.
 
     Raises SceneError where it would not fit into memory.
     """
@@ -85,13 +91,19 @@ def build_scene(
 
 
 def compile_scene(
-    scene: Scene, stopwatch: Stopwatch, choices: Choices | None = None, textures_kept: TextureChoices | None = None
+    scene: Scene,
+    stopwatch: Stopwatch,
+    choices: Choices | None = None,
+    textures_kept: TextureChoices | None = None,
 ) -> BuiltScene:
     """A scene that can be rendered, before anything is learned of its lights. Raises SceneError."""
     choices = choices or Choices()
     words = over_memory(memory_to_build(scene, choices))
     if words:
-        raise SceneError(f"{scene.name}: building its {scene.triangle_count * 4**choices.subdivision:,} triangles {words}")
+        raise SceneError(
+            f"{scene.name}: building its {scene.triangle_count * 4**choices.subdivision:,} "
+            f"triangles {words}"
+        )
 
     with stopwatch.phase("textures"):
         textures = compile_textures(scene, textures_kept or TextureChoices())
@@ -100,7 +112,9 @@ def compile_scene(
         shown = refined(scene, choices)
         surfaces = compile_surfaces(shown, textures)
         trees = build_trees(surfaces)
-        compiled = join_tables(shown, surfaces, textures, trees, compile_lights(shown, surfaces, textures))
+        compiled = join_tables(
+            shown, surfaces, textures, trees, compile_lights(shown, surfaces, textures)
+        )
 
     return BuiltScene(shown, compiled)
 
@@ -110,6 +124,8 @@ def with_textures(built: BuiltScene, stopwatch: Stopwatch, kept: TextureChoices)
     old = built.compiled
     with stopwatch.phase("textures"):
         textures = compile_textures(built.scene, kept)
-        compiled = join_tables(built.scene, old.surfaces, textures, old.trees, old.lights, old.visibility)
+        compiled = join_tables(
+            built.scene, old.surfaces, textures, old.trees, old.lights, old.visibility
+        )
 
     return BuiltScene(built.scene, compiled)

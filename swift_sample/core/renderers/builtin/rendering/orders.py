@@ -5,7 +5,8 @@ from collections.abc import Callable
 import numpy as np
 
 TileOrder = Callable[[np.ndarray, np.ndarray, int, int], np.ndarray]
-"""(columns and rows of tiles in reading order, how many columns, how many rows) to a key that tiles are sorted by."""
+"""(columns and rows of tiles in reading order, how many columns, how many rows) to a key that tiles
+are sorted by."""
 
 SCATTER_SEED = 5
 
@@ -41,7 +42,13 @@ def cut_tiles(width: int, height: int, size: int, order: str = "rows") -> np.nda
     columns, rows = -(-width // size), -(-height // size)
     row, column = (axis.ravel() for axis in np.indices((rows, columns)))
     tiles = np.stack(
-        [column * size, row * size, np.minimum((column + 1) * size, width), np.minimum((row + 1) * size, height)], -1
+        [
+            column * size,
+            row * size,
+            np.minimum((column + 1) * size, width),
+            np.minimum((row + 1) * size, height),
+        ],
+        -1,
     )
     sequence = np.argsort(TILE_ORDERS[order](column, row, columns, rows), kind="stable")
 

@@ -28,7 +28,11 @@ MOST_TEXTURES = 40
 
 
 def record_of(
-    sampling: Sampling, built: BuiltScene, configuration: Configuration, stopwatch: Stopwatch, seconds_per_cycle: float
+    sampling: Sampling,
+    built: BuiltScene,
+    configuration: Configuration,
+    stopwatch: Stopwatch,
+    seconds_per_cycle: float,
 ) -> RenderRecord:
     film = sampling.film
     maximum = int(configuration["samples.max"])
@@ -47,15 +51,22 @@ def record_of(
             min_used=sampling.minimum,
         ),
         rays={"total": sum(by_kind.values()), **by_kind, "by_bounce": by_bounce},
-        seconds_by_bounce=[_by_kind(row * seconds_per_cycle, float) for row in sampling.cycles_by_bounce()],
+        seconds_by_bounce=[
+            _by_kind(row * seconds_per_cycle, float) for row in sampling.cycles_by_bounce()
+        ],
         light_by_bounce=mean_light(film).tolist(),
         grain_by_samples=sampling.grain_by_samples(),
         seconds_by_material=_by_name(film.material, seconds, compiled.materials),
         seconds_by_object=_by_name(film.object, seconds, compiled.surfaces.objects),
-        picture_by_material=_by_name(film.material, np.full(film.material.shape, 1 / film.material.size), compiled.materials),
+        picture_by_material=_by_name(
+            film.material, np.full(film.material.shape, 1 / film.material.size), compiled.materials
+        ),
         triangles_a_pixel=_triangles_a_pixel(film.object, compiled.surfaces),
         texels_a_pixel=texels_a_pixel(built.scene, film.samples.shape[1], film.samples.shape[0]),
-        numbers={"material": _numbers(compiled.materials), "object": _numbers(compiled.surfaces.objects)},
+        numbers={
+            "material": _numbers(compiled.materials),
+            "object": _numbers(compiled.surfaces.objects),
+        },
         textures=_textures_held(built.scene, configuration),
         texture_reads=sampling.texture_reads(),
         texture_misses=sampling.texture_misses(),
@@ -69,7 +80,9 @@ def record_of(
         tail_seconds=sampling.idle_cycles * seconds_per_cycle,
         simulated=configuration.is_simulated,
         stopped=sampling.stopped,
-        saved_seconds=stopwatch.wall["sampling"] * (maximum / sampling.done - 1) if sampling.stopped else 0.0,
+        saved_seconds=stopwatch.wall["sampling"] * (maximum / sampling.done - 1)
+        if sampling.stopped
+        else 0.0,
     )
 
 
@@ -125,7 +138,11 @@ def _textures_held(scene: Scene, configuration: Configuration) -> list[TextureHe
 
         held.append(
             TextureHeld(
-                name=texture.name, width=width, height=height, bytes=int(4 * width * height * levels), materials=names
+                name=texture.name,
+                width=width,
+                height=height,
+                bytes=int(4 * width * height * levels),
+                materials=names,
             )
         )
 
@@ -133,7 +150,8 @@ def _textures_held(scene: Scene, configuration: Configuration) -> list[TextureHe
 
 
 def _triangles_a_pixel(shown: np.ndarray, surfaces: SurfaceTable) -> dict[str, float]:
-    """Half of each object's triangles, for the others face away, over the pixels that show it first, where many do."""
+    """Half of each object's triangles, for the others face away, over the pixels that show it
+    first, where many do."""
     pixels = np.bincount(shown.ravel() + 1, minlength=len(surfaces.objects) + 1)[1:]
     triangles = np.bincount(surfaces.faces["object"], minlength=len(surfaces.objects))
 
@@ -145,7 +163,8 @@ def _triangles_a_pixel(shown: np.ndarray, surfaces: SurfaceTable) -> dict[str, f
 
 
 def _by_name(places: np.ndarray, amounts: np.ndarray, names: list[str]) -> dict[str, float]:
-    """What the pixels that show each thing first add up to, the most first; `background` where there is none."""
+    """What the pixels that show each thing first add up to, the most first; `background` where
+    there is none."""
     sums = np.bincount(places.ravel() + 1, weights=amounts.ravel(), minlength=len(names) + 1)
     found: dict[str, float] = {}
 

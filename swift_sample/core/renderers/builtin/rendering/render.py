@@ -1,4 +1,5 @@
-"""One render from scene to picture: phases, threads, rounds of sampling, and the records that explain them."""
+"""One render from scene to picture: phases, threads, rounds of sampling, and the records that
+explain them."""
 
 import time
 from collections.abc import Callable
@@ -8,7 +9,11 @@ import numpy as np
 from swift_sample.core.kernels.compiling import kernel
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
-from swift_sample.core.renderers.builtin.film.film import film_memory_bytes, finish_film, light_cells
+from swift_sample.core.renderers.builtin.film.film import (
+    film_memory_bytes,
+    finish_film,
+    light_cells,
+)
 from swift_sample.core.renderers.builtin.lowlevel.records import BOTH
 from swift_sample.core.renderers.builtin.lowlevel.simd import read_cycles
 from swift_sample.core.renderers.builtin.rendering.accelerator import (
@@ -47,8 +52,8 @@ def render(
 ) -> tuple[Picture, RenderRecord]:
     """Take the samples of one picture; everything before and after it has its own phase elsewhere.
 
-    `record` keeps what explains the time and the noise, `passes` the light passes.
-    `stopwatch` already holds the earlier phases; `on_start` receives the sampling so that it can be stopped.
+    `record` keeps what explains the time and the noise, `passes` the light passes. `stopwatch`
+    already holds the earlier phases; `on_start` receives the sampling so that it can be stopped.
     Raises RenderStoppedError.
     """
     device = None if configuration["device.kind"] == PROCESSOR else read_accelerator()
@@ -63,7 +68,8 @@ def render(
 
         if device is not None:
             device.check_memory(
-                sum(built.memory_bytes.values()) + film_memory_bytes(sampling.film), int(sampling.tile_pixels().max())
+                sum(built.memory_bytes.values()) + film_memory_bytes(sampling.film),
+                int(sampling.tile_pixels().max()),
             )
 
         sampling.run(progress)
@@ -81,14 +87,23 @@ def render(
     picture = finish_film(sampling.film, seconds_per_cycle, sampling.error)
 
     if record:
-        picture.reduced = {f"light.{k}": light for k, light in enumerate(np.moveaxis(light_cells(sampling.film), 2, 0))}
+        picture.reduced = {
+            f"light.{k}": light
+            for k, light in enumerate(np.moveaxis(light_cells(sampling.film), 2, 0))
+        }
         picture.reduced |= {f"grain.{n}": grain for n, grain in sampling.grain_cells().items()}
 
     return picture, record_of(sampling, built, configuration, stopwatch, seconds_per_cycle)
 
 
-def _on_device(sampling: Sampling, device: Accelerator, configuration: Configuration, seconds_per_cycle: float) -> Simulated:
+def _on_device(
+    sampling: Sampling, device: Accelerator, configuration: Configuration, seconds_per_cycle: float
+) -> Simulated:
     """The time of the stand-in for the work that the processor's threads just did."""
     pixels = sampling.tile_pixels()
-    threads = int(configuration["device.threads"]) if configuration["device.kind"] == EVERYTHING else 0
-    return simulate(device, [(pixels, cycles * seconds_per_cycle) for cycles in sampling.tile_cycles], threads)
+    threads = (
+        int(configuration["device.threads"]) if configuration["device.kind"] == EVERYTHING else 0
+    )
+    return simulate(
+        device, [(pixels, cycles * seconds_per_cycle) for cycles in sampling.tile_cycles], threads
+    )

@@ -8,8 +8,19 @@ import numpy as np
 from swift_sample.core.errors import RenderStoppedError, SwiftSampleError
 from swift_sample.core.kernels.compiling import from_python
 from swift_sample.core.picture.view import View
-from swift_sample.core.renderers.builtin.film.adaptive import AUTOMATIC_MINIMUM, next_target, pixel_error, samples_wanted
-from swift_sample.core.renderers.builtin.film.film import FilmArrays, grain_cells, halves_of, new_film, pixels_by_cell
+from swift_sample.core.renderers.builtin.film.adaptive import (
+    AUTOMATIC_MINIMUM,
+    next_target,
+    pixel_error,
+    samples_wanted,
+)
+from swift_sample.core.renderers.builtin.film.film import (
+    FilmArrays,
+    grain_cells,
+    halves_of,
+    new_film,
+    pixels_by_cell,
+)
 from swift_sample.core.renderers.builtin.film.limits import least_clamp
 from swift_sample.core.renderers.builtin.kernels.camera import BELL, BOX, TENT
 from swift_sample.core.renderers.builtin.kernels.sampler import BLUE_NOISE, EVEN, RANDOM
@@ -37,7 +48,12 @@ from swift_sample.core.settings import Configuration
 
 PATTERNS = {"even": EVEN, "random": RANDOM, "blue noise": BLUE_NOISE}
 FILTERS = {"box": BOX, "tent": TENT, "bell": BELL}
-CAUSTICS = {"all": KEEP_REFLECTED | KEEP_REFRACTED, "reflected": KEEP_REFLECTED, "refracted": KEEP_REFRACTED, "none": 0}
+CAUSTICS = {
+    "all": KEEP_REFLECTED | KEEP_REFRACTED,
+    "reflected": KEEP_REFLECTED,
+    "refracted": KEEP_REFRACTED,
+    "none": 0,
+}
 HAZE_METHODS = {"exact": UNBIASED, "stepped": MARCHED, "off": UNSCATTERED}
 MAX_PIXELS = 1 << 27
 POLL_SECONDS = 0.02
@@ -54,7 +70,9 @@ def picture_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
     """The size after `output.scale`: each side is rounded half up and is at least 1."""
     width, height = (max(1, int(np.floor(side * scale + 0.5))) for side in size)
     if width * height > MAX_PIXELS:
-        raise SwiftSampleError(f"size={width}x{height}: at most {MAX_PIXELS} pixels can be rendered; use a smaller one")
+        raise SwiftSampleError(
+            f"size={width}x{height}: at most {MAX_PIXELS} pixels can be rendered; use a smaller one"
+        )
 
     return width, height
 
@@ -90,7 +108,9 @@ class Sampling:
         self._maximum = int(configuration["samples.max"])
         self._threshold = float(configuration["samples.noise_threshold"])
         self.minimum = min(self._maximum, int(configuration["samples.min"]) or AUTOMATIC_MINIMUM)
-        smooths = configuration["denoise.method"] != "none" and configuration["denoise.strength"] != 0
+        smooths = (
+            configuration["denoise.method"] != "none" and configuration["denoise.strength"] != 0
+        )
         per_pass = smooths and bool(configuration["denoise.per_pass"])
 
         self.film: FilmArrays = new_film(
@@ -112,7 +132,10 @@ class Sampling:
         self._cancel = np.zeros(1, np.int32)
         self._job = self._describe(seed, record, technique)
         self._tiles = cut_tiles(
-            self._width, self._height, int(configuration["tiles.size"]), str(configuration["tiles.order"])
+            self._width,
+            self._height,
+            int(configuration["tiles.size"]),
+            str(configuration["tiles.order"]),
         )
         self._finishing = False
         self.after_pass: Callable[[], None] = lambda: None
@@ -130,7 +153,9 @@ class Sampling:
 
     def tile_pixels(self) -> np.ndarray:
         """int64[n]: pixels of each tile."""
-        return (self._tiles[:, 2] - self._tiles[:, 0]).astype(np.int64) * (self._tiles[:, 3] - self._tiles[:, 1])
+        return (self._tiles[:, 2] - self._tiles[:, 0]).astype(np.int64) * (
+            self._tiles[:, 3] - self._tiles[:, 1]
+        )
 
     def texture_memory_bytes(self) -> int:
         """What the tiles read from disk take."""
@@ -186,17 +211,29 @@ class Sampling:
         judged = self.done
 
         while self.done < self._maximum:
-            if self.done == judged:  # passes in between change nothing about where the noise is looked at
-                judged = next_target(self.done, self.minimum, self._maximum) if self._threshold > 0 else self._maximum
+            if (
+                self.done == judged
+            ):  # passes in between change nothing about where the noise is looked at
+                judged = (
+                    next_target(self.done, self.minimum, self._maximum)
+                    if self._threshold > 0
+                    else self._maximum
+                )
 
-            target = min(judged, self.done + min(max(1, self.done), LONGEST_PASS)) if progressive else judged
+            target = (
+                min(judged, self.done + min(max(1, self.done), LONGEST_PASS))
+                if progressive
+                else judged
+            )
             self._run_round(target, self.done, progress)
             self.done = target
             self.after_pass()
 
             if self._threshold > 0 and target == judged < self._maximum:
                 self.error = pixel_error(self.film, self.view)
-                self.film.active[...] &= self.film.samples < samples_wanted(self.error, self.film.samples, self._threshold)
+                self.film.active[...] &= self.film.samples < samples_wanted(
+                    self.error, self.film.samples, self._threshold
+                )
                 if not self.film.active.any():
                     break
 
@@ -206,7 +243,8 @@ class Sampling:
         self.error = pixel_error(self.film, self.view)
 
     def finish(self) -> bool:
-        """Make `run` end after the pass in hand and keep the picture; False where there are no passes to end after."""
+        """Make `run` end after the pass in hand and keep the picture; False where there are no
+        passes to end after."""
         self._finishing = self._configuration["tiles.mode"] == "progressive"
         return self._finishing
 
@@ -231,7 +269,12 @@ class Sampling:
         finished = np.zeros(len(tiles), np.uint64)
         spent = np.zeros(len(tiles), np.uint64)
         job = self._job.records[0]
-        for name, array in (("tiles", tiles), ("counter", counter), ("finished", finished), ("spent", spent)):
+        for name, array in (
+            ("tiles", tiles),
+            ("counter", counter),
+            ("finished", finished),
+            ("spent", spent),
+        ):
             self._job.bind(name, array)
 
         job["tile_count"] = len(tiles)
@@ -278,16 +321,21 @@ class Sampling:
         return self._paths.records["thread"]["rays"].sum(axis=0)[: self._bounces + 2]
 
     def cycles_by_bounce(self) -> np.ndarray:
-        """uint64[bounces + 2, 8]: processor cycles by bounce and by the kind of ray that led there, over all threads."""
+        """uint64[bounces + 2, 8]: processor cycles by bounce and by the kind of ray that led there,
+        over all threads."""
         return self._paths.records["thread"]["cycles"].sum(axis=0)[: self._bounces + 2]
 
     def grain_by_samples(self) -> dict[int, float]:
-        """Grain in levels at every power of two of samples; empty where pixels stop at different counts."""
+        """Grain in levels at every power of two of samples; empty where pixels stop at different
+        counts."""
         if self._threshold > 0:
             return {}
 
         counts = pixels_by_cell(self._height, self._width) / (self._width * self._height)
-        return {n: float(np.sqrt((grain.astype(np.float64) ** 2 * counts).sum())) for n, grain in self.grain_cells().items()}
+        return {
+            n: float(np.sqrt((grain.astype(np.float64) ** 2 * counts).sum()))
+            for n, grain in self.grain_cells().items()
+        }
 
     def grain_cells(self) -> dict[int, np.ndarray]:
         """The same as reduced pictures."""

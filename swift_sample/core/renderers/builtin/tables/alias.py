@@ -51,8 +51,9 @@ def build_alias(weights):
 
 @kernel
 def pick_in_order(sums, count, u):
-    """A place chosen by one number in [0, 1) from running sums of weights (float32[count], the last 1) at an address, and
-    what is left of the number. Unlike an alias table it keeps near numbers together, so that even patterns stay even."""
+    """A place chosen by one number in [0, 1) from running sums of weights (float32[count], the last
+    1) at an address, and what is left of the number. Unlike an alias table it keeps near numbers
+    together, so that even patterns stay even."""
     low, high = int64(0), count - 1
     while low < high:
         middle = (low + high) >> 1
@@ -68,7 +69,8 @@ def pick_in_order(sums, count, u):
 
 @kernel
 def pick_alias(kept, alias, count, u):
-    """A place chosen by one number in [0, 1) from tables at two addresses, and what is left of the number."""
+    """A place chosen by one number in [0, 1) from tables at two addresses, and what is left of the
+    number."""
     scaled = u * f32(count)
     place = min(int64(scaled), count - 1)
     rest = scaled - f32(place)

@@ -1,8 +1,10 @@
-"""Near lights and the sky in groups that are chosen together: few, close together, and facing one way.
+"""Near lights and the sky in groups that are chosen together: few, close together, and facing one
+way.
 
-A group is split again and again where its power times its extent times the spread of its directions is largest (the surface
-area and orientation heuristic of Conty Estevez and Kulla 2018, "Importance Sampling of Many Lights with Adaptive Tree
-Splitting", HPG); the leaves of that tree are the clusters.
+A group is split again and again where its power times its extent times the spread of its directions
+is largest (the surface area and orientation heuristic of Conty Estevez and Kulla 2018, "Importance
+Sampling of Many Lights with Adaptive Tree Splitting", HPG); the leaves of that tree are the
+clusters.
 """
 
 import heapq
@@ -25,7 +27,8 @@ def whole_blocks(count: int) -> int:
 
 @dataclass(frozen=True)
 class NearLights:
-    """What clustering looks at, for each light: middle and half extent in metres, power, normal (zero for a point)."""
+    """What clustering looks at, for each light: middle and half extent in metres, power, normal
+    (zero for a point)."""
 
     middles: np.ndarray
     extents: np.ndarray
@@ -44,8 +47,15 @@ class NearLights:
 def near_clusters(lights: NearLights) -> list[np.ndarray]:
     """Places of the lights of each cluster; emitting surfaces and points are never put together."""
     points = np.linalg.norm(lights.normals, axis=1) < 0.5
-    first = [members for members in (np.flatnonzero(~points), np.flatnonzero(points)) if len(members)]
-    return _split(first, lambda members: _cost(lights, members), lambda members: _halves(lights, members), MOST_NEAR)
+    first = [
+        members for members in (np.flatnonzero(~points), np.flatnonzero(points)) if len(members)
+    ]
+    return _split(
+        first,
+        lambda members: _cost(lights, members),
+        lambda members: _halves(lights, members),
+        MOST_NEAR,
+    )
 
 
 def cone_of(normals: np.ndarray, powers: np.ndarray) -> tuple[np.ndarray, float]:
@@ -71,7 +81,8 @@ def _cost(lights: NearLights, members: np.ndarray) -> float:
 
 
 def _orientation(cosine: float) -> float:
-    """The measure of a cone of normals that each light a hemisphere (Conty Estevez and Kulla 2018, equation 1)."""
+    """The measure of a cone of normals that each light a hemisphere (Conty Estevez and Kulla 2018,
+    equation 1)."""
     spread = math.acos(cosine)
     whole = min(spread + math.pi / 2, math.pi)
     sine = math.sin(spread)
@@ -82,8 +93,8 @@ def _orientation(cosine: float) -> float:
 
 
 def _halves(lights: NearLights, members: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
-    """The two parts with the least cost together, cut in the middle along an axis of place or of direction; None where
-    there is no cut."""
+    """The two parts with the least cost together, cut in the middle along an axis of place or of
+    direction; None where there is no cut."""
     best = None
     least = np.inf
 
@@ -107,9 +118,13 @@ Group = np.ndarray
 
 
 def _split(
-    groups: list[Group], cost: Callable[[Group], float], halves: Callable[[Group], tuple[Group, Group] | None], most: int
+    groups: list[Group],
+    cost: Callable[[Group], float],
+    halves: Callable[[Group], tuple[Group, Group] | None],
+    most: int,
 ) -> list[Group]:
-    """Split the group of largest cost until there are as many as there may be, or none is worth it."""
+    """Split the group of largest cost until there are as many as there may be, or none is worth
+    it."""
     queue = [(-cost(group), number, group) for number, group in enumerate(groups)]
     heapq.heapify(queue)
     done: list[Group] = []
@@ -132,10 +147,11 @@ def _split(
 
 
 def sky_patches(weights: np.ndarray, edges: np.ndarray) -> list[tuple[int, int, int, int]]:
-    """Rectangles of cells of the sky (first row, last row, first column, last column; ends excluded) of like importance.
+    """Rectangles of cells of the sky (first row, last row, first column, last column; ends
+    excluded) of like importance.
 
-    weights: float64[rows, columns], light of each cell; edges: float64[rows + 1], cosines from the zenith at the rows'
-    edges.
+    weights: float64[rows, columns], light of each cell; edges: float64[rows + 1], cosines from the
+    zenith at the rows' edges.
     """
     rows, columns = weights.shape
     tilt = np.arccos(np.clip(edges, -1, 1))

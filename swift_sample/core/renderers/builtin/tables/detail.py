@@ -1,4 +1,5 @@
-"""How much finer a scene is than the pixels that show it: texels across a pixel, and triangles on one."""
+"""How much finer a scene is than the pixels that show it: texels across a pixel, and triangles on
+one."""
 
 import numpy as np
 
@@ -10,8 +11,9 @@ MOST_LOOKED_AT = 200_000
 
 
 def texels_a_pixel(scene: Scene, width: int, height: int) -> dict[str, float]:
-    """How many texels of a material's finest picture lie across a pixel where it is nearest to the camera, by its name: of 4
-    every second one could go. Materials that are not in view, or have no pictures, are left out.
+    """How many texels of a material's finest picture lie across a pixel where it is nearest to the
+    camera, by its name: of 4 every second one could go. Materials that are not in view, or have no
+    pictures, are left out.
 
     Only where the camera sees them directly counts; mirrors and glass show what is further away.
     """
@@ -47,7 +49,11 @@ def _least(camera: Camera, width: int, height: int, mesh: Mesh, material: Materi
     for use in material.textures.values():
         uvs = mesh.second_uvs if use.uv_set else mesh.uvs
         if len(uvs):
-            scaled = uvs[corners].astype(float) @ np.asarray(use.transform, float)[:, :2].T * use.texture.size
+            scaled = (
+                uvs[corners].astype(float)
+                @ np.asarray(use.transform, float)[:, :2].T
+                * use.texture.size
+            )
             ab = scaled[:, 1] - scaled[:, 0]
             ac = scaled[:, 2] - scaled[:, 0]
             texels = np.abs(ab[:, 0] * ac[:, 1] - ab[:, 1] * ac[:, 0])
@@ -60,19 +66,23 @@ def _least(camera: Camera, width: int, height: int, mesh: Mesh, material: Materi
 def _in_view(camera: Camera, width: int, height: int, points: np.ndarray) -> np.ndarray:
     """bool[t]: which triangles are not wholly beyond one side of what the camera sees."""
     lens = compile_camera(camera, width, height, motion=False)[0]
-    origin, right, up, forward = (lens[name][0].astype(float) for name in ("origin", "right", "up", "forward"))
+    origin, right, up, forward = (
+        lens[name][0].astype(float) for name in ("origin", "right", "up", "forward")
+    )
     offset = points - origin
     depth = offset @ forward
     x = offset @ right / (right @ right)
     y = offset @ up / (up @ up)
     edge = depth if camera.half_height is None else np.ones_like(depth)
 
-    return ~np.logical_or.reduce([side.all(axis=1) for side in (depth <= 0, x > edge, x < -edge, y > edge, y < -edge)])
+    return ~np.logical_or.reduce(
+        [side.all(axis=1) for side in (depth <= 0, x > edge, x < -edge, y > edge, y < -edge)]
+    )
 
 
 def _distances(points: np.ndarray, eye: np.ndarray) -> np.ndarray:
-    """From a point to each triangle, float64[t, 3, 3] (Ericson 2005, Real-Time Collision Detection, 5.1.5: to the plane where
-    the point is above the triangle, else to the nearest edge)."""
+    """From a point to each triangle, float64[t, 3, 3] (Ericson 2005, Real-Time Collision Detection,
+    5.1.5: to the plane where the point is above the triangle, else to the nearest edge)."""
     a = points[:, 0]
     b = points[:, 1]
     c = points[:, 2]
@@ -84,8 +94,12 @@ def _distances(points: np.ndarray, eye: np.ndarray) -> np.ndarray:
         edge = end - start
         offset = eye - start
         above &= np.einsum("ij,ij->i", np.cross(edge, offset), normal) >= 0
-        along = np.einsum("ij,ij->i", offset, edge) / np.maximum(np.einsum("ij,ij->i", edge, edge), 1e-30)
-        nearest = np.minimum(nearest, np.linalg.norm(offset - np.clip(along, 0, 1)[:, None] * edge, axis=1))
+        along = np.einsum("ij,ij->i", offset, edge) / np.maximum(
+            np.einsum("ij,ij->i", edge, edge), 1e-30
+        )
+        nearest = np.minimum(
+            nearest, np.linalg.norm(offset - np.clip(along, 0, 1)[:, None] * edge, axis=1)
+        )
 
     size = np.linalg.norm(normal, axis=1)
     height = np.abs(np.einsum("ij,ij->i", eye - a, normal)) / np.maximum(size, 1e-30)

@@ -1,11 +1,13 @@
-"""How much light rough surfaces keep: tables of directional albedo, and the compensation that they allow.
+"""How much light rough surfaces keep: tables of directional albedo, and the compensation that they
+allow.
 
-A microfacet model counts light that meets the surface once and loses what would leave after meeting it again. Dividing by the
-share that the model keeps gives it back (Turquin 2019, "Practical multiple scattering compensation for microfacet
-models"; Kulla and Conty 2017). The tables are integrated by `make_tables` and kept in energy.npz.
+A microfacet model counts light that meets the surface once and loses what would leave after meeting
+it again. Dividing by the share that the model keeps gives it back (Turquin 2019, "Practical
+multiple scattering compensation for microfacet models"; Kulla and Conty 2017). The tables are
+integrated by `make_tables` and kept in energy.npz.
 
-Axes: roughness 0 to 1; cosine towards the viewer 0 to 1; and for dielectrics r = (eta - 1) / (eta + 1) over
-[-LARGEST_R, LARGEST_R], so that r squared is the reflectance at normal incidence.
+Axes: roughness 0 to 1; cosine towards the viewer 0 to 1; and for dielectrics r = (eta - 1) / (eta +
+1) over [-LARGEST_R, LARGEST_R], so that r squared is the reflectance at normal incidence.
 """
 
 from pathlib import Path
@@ -25,14 +27,16 @@ KEPT = 0
 SHEEN = _PLANE
 REFLECTED = 2 * _PLANE
 PASSED = (2 + ETAS) * _PLANE
-"""First float of each table in the flat array: [roughness][cosine], the last two [eta] before that."""
+"""First float of each table in the flat array: [roughness][cosine], the last two [eta] before
+that."""
 
 
 def load_tables() -> np.ndarray:
     """The tables, float32, flat: GGX kept, sheen, dielectric reflected, dielectric passed."""
     with np.load(Path(__file__).with_name("energy.npz")) as file:
         return np.ascontiguousarray(
-            np.concatenate([file[n].ravel() for n in ("kept", "sheen", "reflected", "passed")]), np.float32
+            np.concatenate([file[n].ravel() for n in ("kept", "sheen", "reflected", "passed")]),
+            np.float32,
         )
 
 
@@ -57,7 +61,12 @@ def between(address, first, row, column):
 @kernel
 def kept_at(address, table, roughness, cosine):
     """From a table [roughness][cosine]: KEPT or SHEEN."""
-    return between(address, table, min(roughness, ONE) * f32(ROUGHNESSES - 1), min(cosine, ONE) * f32(COSINES - 1))
+    return between(
+        address,
+        table,
+        min(roughness, ONE) * f32(ROUGHNESSES - 1),
+        min(cosine, ONE) * f32(COSINES - 1),
+    )
 
 
 @kernel
@@ -79,7 +88,8 @@ def dielectric_at(address, roughness, cosine, eta):
 
 
 def make_tables(samples: int = 4096) -> dict[str, np.ndarray]:
-    """Integrate the tables over visible normals, float32 arrays by name; takes about half a minute."""
+    """Integrate the tables over visible normals, float32 arrays by name; takes about half a
+    minute."""
     side = int(np.sqrt(samples))
     u, v = ((np.indices((side, side)) + 0.5) / side).reshape(2, -1)
     shape = (ROUGHNESSES, COSINES)
@@ -139,7 +149,9 @@ def _reflected_share(alpha: float, out: np.ndarray, half: np.ndarray, f: np.ndar
     return np.where(into_z > 0, f * _masked(alpha, out, into_z), 0)
 
 
-def _passed_share(alpha: float, out: np.ndarray, half: np.ndarray, f: np.ndarray, eta: float) -> np.ndarray:
+def _passed_share(
+    alpha: float, out: np.ndarray, half: np.ndarray, f: np.ndarray, eta: float
+) -> np.ndarray:
     cosine = half @ out
     inside = 1 - (1 - cosine**2) / eta**2
     into_z = -out[2] / eta + half[:, 2] * (cosine / eta - np.sqrt(np.maximum(inside, 0)))
@@ -157,7 +169,8 @@ def _fresnel(cosine: np.ndarray, eta: float) -> np.ndarray:
 
 
 def sheen_albedo(alpha: float, cosine: float, u: np.ndarray, v: np.ndarray) -> float:
-    """Of white sheen: Estevez and Kulla's distribution with Ashikhmin's visibility, over an even hemisphere."""
+    """Of white sheen: Estevez and Kulla's distribution with Ashikhmin's visibility, over an even
+    hemisphere."""
     turn = 2 * np.pi * u
     z = np.maximum(v, 1e-4)
     out = np.array([np.sqrt(1 - cosine**2), 0, cosine])

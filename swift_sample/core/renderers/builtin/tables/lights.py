@@ -36,7 +36,8 @@ from swift_sample.core.scene.model import DIRECTIONAL, SPOT, Light, Scene
 SKY_CELLS = 64
 """Most rows of cells that the environment's light is tabulated in,"""
 LEAST_SKY_CELLS = 16
-"""and fewest, also where its picture has fewer: patches of an even sky are told apart by where they are."""
+"""and fewest, also where its picture has fewer: patches of an even sky are told apart by where they
+are."""
 EVEN_SHARE = 0.01
 """Of the sky's light samples, so that no direction that carries light has none."""
 
@@ -81,7 +82,8 @@ class _Clusters:
         cone: float,
         cells: tuple[int, int, int] = (0, 0, 0),
     ) -> int:
-        """Returns its number. `cells` are the row and column that a patch of the sky begins at, and its columns."""
+        """Returns its number. `cells` are the row and column that a patch of the sky begins at, and
+        its columns."""
         number = len(self.records)
         self.records.append((kind, first, count, *cells))
         self.rows[:, number] = [*centre, radius, power, *axis, cone, np.sqrt(max(0.0, 1 - cone**2))]
@@ -96,7 +98,9 @@ class _Clusters:
 
     def end_near(self) -> None:
         """Fill the last block of near clusters: what stands behind it is far."""
-        self.records += [(NEAR, 0, 0, 0, 0, 0)] * (whole_blocks(len(self.records)) - len(self.records))
+        self.records += [(NEAR, 0, 0, 0, 0, 0)] * (
+            whole_blocks(len(self.records)) - len(self.records)
+        )
 
     def add_far(
         self,
@@ -108,7 +112,8 @@ class _Clusters:
         irradiance: float,
         cells: tuple[int, int, int] = (0, 0, 0),
     ) -> int:
-        """Lights in a cone of this half angle around a direction, that bring this irradiance when faced."""
+        """Lights in a cone of this half angle around a direction, that bring this irradiance when
+        faced."""
         sine = float(np.sin(angle)) if angle < np.pi / 2 else 2.0
         return self.add(kind, first, count, direction, sine, irradiance, -direction, -1.0, cells)
 
@@ -121,14 +126,29 @@ def compile_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable)
     surfaces.faces["light"][lights["face"][triangles]] = triangles
     clusters.end_near()
     suns = _suns(scene.lights)
-    apart = [range(k, k + 1) for k in range(len(suns))] if len(suns) <= MOST_SUNS else [range(len(suns))]
+    apart = (
+        [range(k, k + 1) for k in range(len(suns))]
+        if len(suns) <= MOST_SUNS
+        else [range(len(suns))]
+    )
 
     for members in apart:
         brightness = luminance(suns["irradiance"][members.start : members.stop].astype(np.float64))
         direction = suns["direction"][members.start].astype(np.float64)
-        clusters.add_far(SUNS, members.start, len(members), direction, 0.0 if len(members) == 1 else np.pi, brightness.sum())
+        clusters.add_far(
+            SUNS,
+            members.start,
+            len(members),
+            direction,
+            0.0 if len(members) == 1 else np.pi,
+            brightness.sum(),
+        )
 
-    pixels = np.where(np.isfinite(scene.environment.pixels) & (scene.environment.pixels > 0), scene.environment.pixels, 0)
+    pixels = np.where(
+        np.isfinite(scene.environment.pixels) & (scene.environment.pixels > 0),
+        scene.environment.pixels,
+        0,
+    )
     pixels = np.ascontiguousarray(pixels, np.float32)
     sky = _cluster_sky(clusters, pixels, scene.environment.turn)
 
@@ -142,13 +162,17 @@ def compile_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable)
     )
 
 
-def _cluster_near(clusters: _Clusters, lights: np.ndarray, powers: np.ndarray, middles: np.ndarray) -> np.ndarray:
+def _cluster_near(
+    clusters: _Clusters, lights: np.ndarray, powers: np.ndarray, middles: np.ndarray
+) -> np.ndarray:
     """The near lights in the order of their clusters, with the tables of each."""
     if not len(lights):
         return lights
 
     surfaces = lights["kind"] == TRIANGLE_LIGHT
-    corner, edge1, edge2 = (lights[name].astype(np.float64) for name in ("corner", "edge1", "edge2"))
+    corner, edge1, edge2 = (
+        lights[name].astype(np.float64) for name in ("corner", "edge1", "edge2")
+    )
     normals = np.cross(edge1, edge2) * surfaces[:, None]
     normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
     ends = np.stack([corner + edge * surfaces[:, None] for edge in (0 * edge1, edge1, edge2)])
@@ -160,13 +184,26 @@ def _cluster_near(clusters: _Clusters, lights: np.ndarray, powers: np.ndarray, m
         centre = np.average(middles[members], axis=0, weights=powers[members] + 1e-30)
         radius = float(np.sqrt(((ends[:, members] - centre) ** 2).sum(axis=-1).max())) * 1.0001
         glows = bool(surfaces[members[0]])
-        axis, cone = cone_of(normals[members], powers[members]) if glows else (np.array([0.0, 0.0, 1.0]), -1.0)
+        axis, cone = (
+            cone_of(normals[members], powers[members])
+            if glows
+            else (np.array([0.0, 0.0, 1.0]), -1.0)
+        )
 
         if lights["both_sides"][members].any():
             cone = -1.0
 
         # A surface is brightest where it is faced: its power over pi; a point shines evenly.
-        number = clusters.add(NEAR, first, len(members), centre, radius, total / (np.pi if glows else 4 * np.pi), axis, cone)
+        number = clusters.add(
+            NEAR,
+            first,
+            len(members),
+            centre,
+            radius,
+            total / (np.pi if glows else 4 * np.pi),
+            axis,
+            cone,
+        )
         lights["cluster"][members] = number
         lights["density"][members] *= 1 / total
         lights["kept"][members], lights["alias"][members] = build_alias(powers[members])
@@ -175,8 +212,11 @@ def _cluster_near(clusters: _Clusters, lights: np.ndarray, powers: np.ndarray, m
     return lights[np.concatenate(found)]
 
 
-def _near_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Emissive triangles and punctual lights: records, powers in watts but for a constant, middles."""
+def _near_lights(
+    scene: Scene, surfaces: SurfaceTable, textures: TextureTable
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Emissive triangles and punctual lights: records, powers in watts but for a constant,
+    middles."""
     candidates = np.flatnonzero(surfaces.materials["emits"][surfaces.faces["material"]] > 0)
     corners = surfaces.corners[candidates].astype(np.float64)
     edge1 = corners[:, 1] - corners[:, 0]
@@ -184,7 +224,10 @@ def _near_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable) -
     areas = 0.5 * np.linalg.norm(np.cross(edge1, edge2), axis=1)
     owners = surfaces.faces["material"][candidates]
     brightness = np.array(
-        [luminance(np.asarray(m.emission)) * _mean_of_texture(scene, i) for i, m in enumerate(scene.materials)]
+        [
+            luminance(np.asarray(m.emission)) * _mean_of_texture(scene, i)
+            for i, m in enumerate(scene.materials)
+        ]
     )[owners]
     lit = (areas > 0) & (brightness > 0)
     candidates = candidates[lit]
@@ -214,7 +257,9 @@ def _near_lights(scene: Scene, surfaces: SurfaceTable, textures: TextureTable) -
         records["u"] = np.where(second[:, None], pairs[..., 0], records["u"])
         records["v"] = np.where(second[:, None], pairs[..., 1], records["v"])
 
-    points = [light for light in scene.lights if light.kind != DIRECTIONAL and max(light.colour) > 0]
+    points = [
+        light for light in scene.lights if light.kind != DIRECTIONAL and max(light.colour) > 0
+    ]
     extra = np.zeros(len(points), LIGHT)
     point_powers = np.zeros(len(points))
 
@@ -269,8 +314,8 @@ def _unit(v: tuple[float, float, float]) -> np.ndarray:
 
 
 def with_finer_sky(table: LightTable, turn: float, shares: np.ndarray) -> LightTable:
-    """The same lights with the sky cut finer where it matters. shares: float[clusters], of the light of each cluster that
-    arrived where it was tried."""
+    """The same lights with the sky cut finer where it matters. shares: float[clusters], of the
+    light of each cluster that arrived where it was tried."""
     near = int(np.flatnonzero(table.clusters["kind"] == SKY).min())
     clusters = _Clusters()
     clusters.records = [tuple(int(v) for v in record) for record in table.clusters[:near]]
@@ -292,17 +337,21 @@ def with_finer_sky(table: LightTable, turn: float, shares: np.ndarray) -> LightT
 def _cluster_sky(
     clusters: _Clusters, pixels: np.ndarray, turn: float, importance: np.ndarray | None = None
 ) -> tuple[np.ndarray, ...]:
-    """Running sums over the rows of each patch of the sky, and over the cells of each row of a patch; densities, and the
-    cluster of each cell. Patches are cut finer where light times `importance` (float[rows, columns]) is more.
+    """Running sums over the rows of each patch of the sky, and over the cells of each row of a
+    patch; densities, and the cluster of each cell. Patches are cut finer where light times
+    `importance` (float[rows, columns]) is more.
 
-    Rows are chosen by one number and columns by another, so that an even pattern stays even over a patch.
+    Rows are chosen by one number and columns by another, so that an even pattern stays even over a
+    patch.
 
-    A cell covers whole pixels, at most SKY_CELLS rows of them, so that the tables stay in the processor's cache. A small part
-    of each patch's samples is even over it.
+    A cell covers whole pixels, at most SKY_CELLS rows of them, so that the tables stay in the
+    processor's cache. A small part of each patch's samples is even over it.
     """
     height, width, _ = pixels.shape
     brightness = luminance(pixels.astype(np.float64))
-    brightness = brightness.repeat(-(-LEAST_SKY_CELLS // height), axis=0).repeat(-(-2 * LEAST_SKY_CELLS // width), axis=1)
+    brightness = brightness.repeat(-(-LEAST_SKY_CELLS // height), axis=0).repeat(
+        -(-2 * LEAST_SKY_CELLS // width), axis=1
+    )
     height, width = brightness.shape
     rows, columns = _largest_divisor(height, SKY_CELLS), _largest_divisor(width, 2 * SKY_CELLS)
     edges = np.cos(np.linspace(0, np.pi, height + 1))
@@ -324,15 +373,21 @@ def _cluster_sky(
     cell_edges = edges[:: height // rows]
     first = 0
 
-    for top, bottom, left, right in sky_patches(weight if importance is None else weight * importance, cell_edges):
+    for top, bottom, left, right in sky_patches(
+        weight if importance is None else weight * importance, cell_edges
+    ):
         own = weight[top:bottom, left:right]
         room = solid[top:bottom, left:right]
         even = room / room.sum()
         share = (1 - EVEN_SHARE) * own / own.sum() + EVEN_SHARE * even if own.sum() > 0 else even
-        power = float((1 - EVEN_SHARE) * own.sum() + EVEN_SHARE * weight.sum() * room.sum() / (4 * np.pi))
+        power = float(
+            (1 - EVEN_SHARE) * own.sum() + EVEN_SHARE * weight.sum() * room.sum() / (4 * np.pi)
+        )
         direction, angle = _cone_of_patch(cell_edges, columns, (top, bottom, left, right), turn)
         cells = (top, left, right - left)
-        patch[top:bottom, left:right] = clusters.add_far(SKY, first, bottom - top, direction, angle, power, cells)
+        patch[top:bottom, left:right] = clusters.add_far(
+            SKY, first, bottom - top, direction, angle, power, cells
+        )
         density[top:bottom, left:right] = share / room
         by_row = share.sum(axis=1)
         row_sums[first : first + bottom - top] = _running(by_row)
@@ -352,12 +407,15 @@ def _running(shares: np.ndarray) -> np.ndarray:
 def _cone_of_patch(
     edges: np.ndarray, columns: int, patch: tuple[int, int, int, int], turn: float
 ) -> tuple[np.ndarray, float]:
-    """The middle direction of a patch of the sky and the half angle of the cone around it; see `lights.sky_place`."""
+    """The middle direction of a patch of the sky and the half angle of the cone around it; see
+    `lights.sky_place`."""
     top, bottom, left, right = patch
     y = np.linspace(edges[top], edges[bottom], 5)[:, None]
     around = (np.linspace(left, right, 9) / columns - 0.5)[None, :] * 2 * np.pi - turn
     flat = np.sqrt(np.maximum(0, 1 - y * y))
-    points = np.stack([np.sin(around) * flat, y + 0 * around, -np.cos(around) * flat], axis=-1).reshape(-1, 3)
+    points = np.stack(
+        [np.sin(around) * flat, y + 0 * around, -np.cos(around) * flat], axis=-1
+    ).reshape(-1, 3)
     middle = points.sum(axis=0)
     length = float(np.linalg.norm(middle))
 

@@ -1,6 +1,6 @@
-"""Textures as tiled pyramids: each level half the size of the one before (Williams 1983, "Pyramidal Parametrics"), cut
-into square tiles that lie one after another. In memory they are made anew at every cold start; prepared ones stand on disk
-and threads read from them the tiles that they need.
+"""Textures as tiled pyramids: each level half the size of the one before (Williams 1983, "Pyramidal
+Parametrics"), cut into square tiles that lie one after another. In memory they are made anew at
+every cold start; prepared ones stand on disk and threads read from them the tiles that they need.
 """
 
 import hashlib
@@ -53,13 +53,18 @@ def kept_levels(levels: list[Level], max_size: int) -> int:
     """The first level whose sides are at most `max_size`; 0 means no limit."""
     if max_size <= 0:
         return 0
-    return next((k for k, level in enumerate(levels) if max(level.width, level.height) <= max_size), len(levels) - 1)
+    return next(
+        (k for k, level in enumerate(levels) if max(level.width, level.height) <= max_size),
+        len(levels) - 1,
+    )
 
 
 def pyramid(pixels: np.ndarray, srgb: bool, first_level: int = 0) -> np.ndarray:
-    """All tiles from `first_level` on, uint32[n, TILE * TILE], 8 bits for red, green, blue and opacity.
+    """All tiles from `first_level` on, uint32[n, TILE * TILE], 8 bits for red, green, blue and
+    opacity.
 
-    pixels: uint8[h, w, 4]. Levels are averages of two by two texels, colours in linear light where they are coded as sRGB.
+    pixels: uint8[h, w, 4]. Levels are averages of two by two texels, colours in linear light where
+    they are coded as sRGB.
     """
     levels = levels_of(pixels.shape[1], pixels.shape[0])
     tiles = [_cut(pixels)] if first_level == 0 else []
@@ -78,7 +83,9 @@ def _halved(pixels: np.ndarray, srgb: bool) -> np.ndarray:
         pixels = np.pad(pixels, ((0, height % 2), (0, width % 2), (0, 0)), mode="edge")
 
     four = [pixels[y::2, x::2] for y in (0, 1) for x in (0, 1)]
-    halved: np.ndarray = np.asarray((np.sum(four, axis=0, dtype=np.uint16) + np.uint16(2)) // np.uint16(4))
+    halved: np.ndarray = np.asarray(
+        (np.sum(four, axis=0, dtype=np.uint16) + np.uint16(2)) // np.uint16(4)
+    )
     if srgb:
         halved[..., :3] = _CODES[np.sum([_LINEAR[part[..., :3]] for part in four], axis=0) >> 2]
 
@@ -107,10 +114,11 @@ def prepared_folder() -> Path:
 
 
 def prepared(texture: Texture) -> np.ndarray:
-    """The tiles of a texture, read from disk as they are touched; made and written there where they are missing.
+    """The tiles of a texture, read from disk as they are touched; made and written there where they
+    are missing.
 
-    Found by the content of the texture, so a changed picture is prepared anew. Raises SceneError where the folder cannot be
-    written.
+    Found by the content of the texture, so a changed picture is prepared anew. Raises SceneError
+    where the folder cannot be written.
     """
     width, height = texture.size
     text = f"{LAYOUT_VERSION} {texture.key} {texture.srgb} {width}x{height}"
@@ -132,7 +140,8 @@ def prepared(texture: Texture) -> np.ndarray:
             np.save(temporary, tiles)
     except OSError as error:
         raise SceneError(
-            f"{path.parent}: prepared textures cannot be written ({one_line(error)}); free some space, clear it "
+            f"{path.parent}: prepared textures cannot be written ({one_line(error)}); free some "
+            "space, clear it "
             "with `swift-sample check --clear textures`, or set textures.prepared=false"
         ) from error
 

@@ -1,16 +1,28 @@
-"""The compiled scene: the model turned into flat tables, and one record that leads kernels to them all."""
+"""The compiled scene: the model turned into flat tables, and one record that leads kernels to them
+all."""
 
 from dataclasses import dataclass, fields
 
 import numpy as np
 
 from swift_sample.core.picture.colour import srgb_decoded
-from swift_sample.core.renderers.builtin.lowlevel.records import HAZE, LENS, MAX_CLUSTERS, NEAR, SCENE, VISIBILITY_SIDE
+from swift_sample.core.renderers.builtin.lowlevel.records import (
+    HAZE,
+    LENS,
+    MAX_CLUSTERS,
+    NEAR,
+    SCENE,
+    VISIBILITY_SIDE,
+)
 from swift_sample.core.renderers.builtin.lowlevel.schema import Records
 from swift_sample.core.renderers.builtin.tables.clusters import whole_blocks
 from swift_sample.core.renderers.builtin.tables.energy import load_tables
 from swift_sample.core.renderers.builtin.tables.lights import LightTable
-from swift_sample.core.renderers.builtin.tables.surfaces import SurfaceTable, TextureTable, tree_records
+from swift_sample.core.renderers.builtin.tables.surfaces import (
+    SurfaceTable,
+    TextureTable,
+    tree_records,
+)
 from swift_sample.core.renderers.builtin.tables.tree import Tree
 from swift_sample.core.scene.model import Camera, Haze, Pose, Scene
 
@@ -39,14 +51,17 @@ class CompiledScene:
             "geometry": self.surfaces.memory_bytes,
             "acceleration": sum(tree.memory_bytes for tree in self.trees),
             "textures": self.textures.memory_bytes + self.lights.environment.nbytes,
-            "light choice": self.lights.memory_bytes - self.lights.environment.nbytes + self.visibility.shares.nbytes,
+            "light choice": self.lights.memory_bytes
+            - self.lights.environment.nbytes
+            + self.visibility.shares.nbytes,
         }
 
 
 @dataclass(frozen=True)
 class Visibility:
-    """By place, in cubes of `side` along each axis from `low` on, `scale` of them a metre: which share of what each light
-    cluster might bring there it does bring, of 255. shares: uint8[VISIBILITY_SIDE^3, MAX_CLUSTERS], at least 1."""
+    """By place, in cubes of `side` along each axis from `low` on, `scale` of them a metre: which
+    share of what each light cluster might bring there it does bring, of 255. shares:
+    uint8[VISIBILITY_SIDE^3, MAX_CLUSTERS], at least 1."""
 
     shares: np.ndarray
     side: int
@@ -54,7 +69,9 @@ class Visibility:
     scale: tuple[float, float, float]
 
 
-EVERYWHERE = Visibility(np.ones((VISIBILITY_SIDE**3, MAX_CLUSTERS), np.uint8), 1, (0.0, 0.0, 0.0), (0.0, 0.0, 0.0))
+EVERYWHERE = Visibility(
+    np.ones((VISIBILITY_SIDE**3, MAX_CLUSTERS), np.uint8), 1, (0.0, 0.0, 0.0), (0.0, 0.0, 0.0)
+)
 """Nothing is known: all places are alike, and every light may bring all it can."""
 
 
@@ -86,7 +103,9 @@ def join_tables(
     scene_record["sky_rows"], scene_record["sky_columns"] = lights.sky_density.shape
     scene_record["turn"] = scene.environment.turn
     known = visibility or EVERYWHERE
-    compiled = CompiledScene(surfaces, textures, lights, trees, [m.name for m in scene.materials], record, known)
+    compiled = CompiledScene(
+        surfaces, textures, lights, trees, [m.name for m in scene.materials], record, known
+    )
     put_lights(compiled, lights)
     put_visibility(compiled, known)
 
@@ -137,7 +156,12 @@ def _haze_record(haze: Haze | None) -> Records | None:
 
 
 def compile_camera(
-    camera: Camera, width: int, height: int, depth_of_field: bool = True, motion: bool = True, timed: bool = False
+    camera: Camera,
+    width: int,
+    height: int,
+    depth_of_field: bool = True,
+    motion: bool = True,
+    timed: bool = False,
 ) -> np.ndarray:
     """LENS[1] for pictures of this size; the vertical field is kept, the width follows.
 
@@ -164,8 +188,9 @@ def compile_camera(
 
 
 def pixel_cone(camera: Camera, height: int) -> tuple[float, float]:
-    """Angle in radians and width in metres of the cone of rays behind half a pixel (Akenine-Moeller et al. 2021, "Improved
-    Shader and Texture Level of Detail Using Ray Cones", JCGT 10(1)); half, since filters and samples soften by themselves.
+    """Angle in radians and width in metres of the cone of rays behind half a pixel (Akenine-Moeller
+    et al. 2021, "Improved Shader and Texture Level of Detail Using Ray Cones", JCGT 10(1)); half,
+    since filters and samples soften by themselves.
     """
     if camera.half_height is not None:
         return 0.0, camera.half_height / height
@@ -174,11 +199,18 @@ def pixel_cone(camera: Camera, height: int) -> tuple[float, float]:
 
 
 def _axes(pose: Pose, camera: Camera, aspect: float) -> dict[str, np.ndarray]:
-    position, target, up = (np.asarray(v, np.float64) for v in (pose.position, pose.target, pose.up))
+    position, target, up = (
+        np.asarray(v, np.float64) for v in (pose.position, pose.target, pose.up)
+    )
     forward = target - position
     forward /= np.linalg.norm(forward)
     right = np.cross(forward, up)
     right /= np.linalg.norm(right)
     half = np.tan(camera.vertical_field / 2) if camera.half_height is None else camera.half_height
 
-    return {"origin": position, "right": right * half * aspect, "up": np.cross(right, forward) * half, "forward": forward}
+    return {
+        "origin": position,
+        "right": right * half * aspect,
+        "up": np.cross(right, forward) * half,
+        "forward": forward,
+    }

@@ -17,7 +17,12 @@ from swift_sample.core.renderers.builtin.lowlevel.records import (
     TREE,
 )
 from swift_sample.core.renderers.builtin.lowlevel.schema import Records
-from swift_sample.core.renderers.builtin.tables.pyramids import kept_levels, levels_of, prepared, pyramid
+from swift_sample.core.renderers.builtin.tables.pyramids import (
+    kept_levels,
+    levels_of,
+    prepared,
+    pyramid,
+)
 from swift_sample.core.renderers.builtin.tables.tree import Tree, build_tree
 from swift_sample.core.scene.model import MASK, OPAQUE, TEXTURE_SLOTS, Material, Mesh, Scene
 
@@ -45,7 +50,8 @@ class TextureTable:
 
 @dataclass(frozen=True)
 class TextureChoices:
-    """How textures are held: prepared on disk or made in memory; sides above `max_size` texels are halved, 0 for no limit."""
+    """How textures are held: prepared on disk or made in memory; sides above `max_size` texels are
+    halved, 0 for no limit."""
 
     prepared: bool = False
     max_size: int = 0
@@ -71,7 +77,14 @@ class SurfaceTable:
 
     @property
     def memory_bytes(self) -> int:
-        held = (self.faces, self.corners, self.motion, self.second_uvs, self.materials, self.camera_only)
+        held = (
+            self.faces,
+            self.corners,
+            self.motion,
+            self.second_uvs,
+            self.materials,
+            self.camera_only,
+        )
         return sum(array.nbytes for array in held)
 
 
@@ -92,7 +105,11 @@ def compile_textures(scene: Scene, kept: TextureChoices) -> TextureTable:
         content = (texture.key, texture.srgb)
 
         if content not in found:
-            tiles = prepared(texture) if kept.prepared else pyramid(texture.pixels, texture.srgb, finest)
+            tiles = (
+                prepared(texture)
+                if kept.prepared
+                else pyramid(texture.pixels, texture.srgb, finest)
+            )
             found[content] = (tiles, on_disk)
             on_disk += len(tiles) if kept.prepared else 0
 
@@ -142,13 +159,15 @@ def compile_surfaces(scene: Scene, textures: TextureTable) -> SurfaceTable:
     if any(len(mesh.second_uvs) for mesh in meshes):
         second = np.concatenate([_second_uvs(mesh) for mesh in meshes])
 
-    hidden = np.repeat([mesh.camera_only for mesh in meshes], [len(mesh.corners) for mesh in meshes])
+    hidden = np.repeat(
+        [mesh.camera_only for mesh in meshes], [len(mesh.corners) for mesh in meshes]
+    )
     return SurfaceTable(faces, corners, motion, second, materials, objects, hidden)
 
 
 def build_trees(surfaces: SurfaceTable) -> list[Tree]:
-    """Acceleration trees over what stands still and what moves, first those that all rays meet, then those that only the
-    camera's do; any may be missing."""
+    """Acceleration trees over what stands still and what moves, first those that all rays meet,
+    then those that only the camera's do; any may be missing."""
     still = len(surfaces.corners) - len(surfaces.motion)
     trees = []
 
@@ -168,7 +187,8 @@ def build_trees(surfaces: SurfaceTable) -> list[Tree]:
 
 
 def tree_records(trees: list[Tree], single: np.ndarray, cut: np.ndarray) -> Records:
-    """TREE records. single: bool[t], the triangles that are seen from the front only; cut: int[t], `cut` of its material."""
+    """TREE records. single: bool[t], the triangles that are seen from the front only; cut: int[t],
+    `cut` of its material."""
     table = Records(TREE, len(trees))
     for number, tree in enumerate(trees):
         for name in ("nodes", "packets", "triangles"):
@@ -177,7 +197,11 @@ def tree_records(trees: list[Tree], single: np.ndarray, cut: np.ndarray) -> Reco
         table.records[number]["moving"] = tree.moving
         table.records[number]["has_cutouts"] = bool(cut[tree.triangles[tree.triangles >= 0]].any())
 
-        for name, flags in (("single_sided", single), ("cutouts", cut != 0), ("masked", cut == CUT_MASK)):
+        for name, flags in (
+            ("single_sided", single),
+            ("cutouts", cut != 0),
+            ("masked", cut == CUT_MASK),
+        ):
             lanes = np.where(tree.triangles >= 0, flags[tree.triangles], False)
             masks = np.packbits(lanes.reshape(-1, 8), axis=1, bitorder="little").ravel().copy()
             table.bind(name, masks, number)
@@ -216,10 +240,14 @@ def _fill_material(record: np.void, m: Material, places: dict[int, int]) -> None
 
     if m.subsurface is not None:
         record["walks"] = 1
-        record["walk_extinction"] = 1 / np.clip(m.subsurface.mean_free_path, 1 / LONGEST_PATH, LONGEST_PATH)
+        record["walk_extinction"] = 1 / np.clip(
+            m.subsurface.mean_free_path, 1 / LONGEST_PATH, LONGEST_PATH
+        )
         record["walk_albedo"] = m.subsurface.albedo
 
-    record["slots"] = [places[id(m.textures[slot])] if slot in m.textures else -1 for slot in TEXTURE_SLOTS]
+    record["slots"] = [
+        places[id(m.textures[slot])] if slot in m.textures else -1 for slot in TEXTURE_SLOTS
+    ]
     record["mapped"] = bool(m.textures)
 
 
@@ -260,7 +288,12 @@ def _packed_colours(colours: np.ndarray) -> np.ndarray:
     coded = np.clip(colours, 0, 1).copy()
     coded[:, :3] = np.sqrt(coded[:, :3])
     parts = np.round(coded * 255).astype(np.uint32)
-    return parts[:, 0] | parts[:, 1] << np.uint32(8) | parts[:, 2] << np.uint32(16) | parts[:, 3] << np.uint32(24)
+    return (
+        parts[:, 0]
+        | parts[:, 1] << np.uint32(8)
+        | parts[:, 2] << np.uint32(16)
+        | parts[:, 3] << np.uint32(24)
+    )
 
 
 def _second_uvs(mesh: Mesh) -> np.ndarray:

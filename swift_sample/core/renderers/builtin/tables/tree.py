@@ -1,14 +1,18 @@
-"""The acceleration tree: built as a two-wide tree by the surface area heuristic, collapsed to eight children a node.
+"""The acceleration tree: built as a two-wide tree by the surface area heuristic, collapsed to eight
+children a node.
 
 Layout, chosen by measurement (docs/renderer.md):
-- a node is 256 bytes, 64 floats: rows of eight minima x, y, z, eight maxima x, y, z, then eight child references
+- a node is 256 bytes, 64 floats: rows of eight minima x, y, z, eight maxima x, y, z, then eight
+  child references
   (int32 in the same memory) and padding; nodes stand in depth-first order;
 - a reference >= 0 is a node; a negative one, -1 - (packet * 8 + packets - 1), is a leaf;
-- a packet is 72 floats: rows of eight corner x, y, z, first edge x, y, z, second edge x, y, z; in a tree of moving
+- a packet is 72 floats: rows of eight corner x, y, z, first edge x, y, z, second edge x, y, z; in a
+  tree of moving
   triangles 72 more follow, how far each of these moves while the shutter is open.
 
-Building: Wald 2007, "On fast construction of SAH-based bounding volume hierarchies" (binning); the leaf cost counts
-packets of eight triangles, since these are tested at once. Collapse: always open the child of largest area.
+Building: Wald 2007, "On fast construction of SAH-based bounding volume hierarchies" (binning); the
+leaf cost counts packets of eight triangles, since these are tested at once. Collapse: always open
+the child of largest area.
 """
 
 import math
@@ -21,7 +25,11 @@ import numpy as np
 
 from swift_sample.core.kernels.compiling import allocating_kernel, kernel, row_kernel
 from swift_sample.core.kernels.vector import f32
-from swift_sample.core.renderers.builtin.lowlevel.simd import keep_least, keep_least_centres, swap_rows
+from swift_sample.core.renderers.builtin.lowlevel.simd import (
+    keep_least,
+    keep_least_centres,
+    swap_rows,
+)
 
 BINS = 16
 MAX_LEAF_PACKETS = 8
@@ -39,7 +47,8 @@ class Tree(NamedTuple):
     nodes: np.ndarray
     """float32[64 * n]"""
     packets: np.ndarray
-    """float32[72 * p], or float32[144 * p] where triangles move; unused lanes are degenerate and never hit"""
+    """float32[72 * p], or float32[144 * p] where triangles move; unused lanes are degenerate and
+    never hit"""
     triangles: np.ndarray
     """int32[8 * p]: the triangle in each slot, -1 where unused"""
     moving: bool
@@ -54,9 +63,9 @@ class Tree(NamedTuple):
 def build_tree(corners: np.ndarray, motion: np.ndarray | None = None, threads: int = 0) -> Tree:
     """Build the tree over triangles.
 
-    corners: float32[n, 3, 3], finite, n >= 1; triangle, corner, axis. motion, of the same shape, is how far each corner
-    moves; boxes then hold the triangles at both ends, and so on the straight way between. `threads` 0 means all; the
-    tree does not depend on it. Complexity O(n log n).
+    corners: float32[n, 3, 3], finite, n >= 1; triangle, corner, axis. motion, of the same shape, is
+    how far each corner moves; boxes then hold the triangles at both ends, and so on the straight
+    way between. `threads` 0 means all; the tree does not depend on it. Complexity O(n log n).
     """
     corners = np.ascontiguousarray(corners, np.float32)
     motion = np.ascontiguousarray(motion, np.float32) if motion is not None else None
@@ -66,7 +75,13 @@ def build_tree(corners: np.ndarray, motion: np.ndarray | None = None, threads: i
 
     _in_chunks(
         lambda first, last: _write_records(
-            corners, corners if motion is None else motion, motion is not None, first, last, records, records.view(np.int32)
+            corners,
+            corners if motion is None else motion,
+            motion is not None,
+            first,
+            last,
+            records,
+            records.view(np.int32),
         ),
         count,
         threads,
@@ -75,7 +90,9 @@ def build_tree(corners: np.ndarray, motion: np.ndarray | None = None, threads: i
     inner = max(1, int((counts == 0).sum()))
     nodes = _aligned_zeros(64 * inner)
     leaves = np.empty((len(lefts) - inner + 1, 3), np.int64)
-    used_nodes, used_leaves, used_packets = _collapse(boxes, lefts, starts, counts, nodes, nodes.view(np.int32), leaves)
+    used_nodes, used_leaves, used_packets = _collapse(
+        boxes, lefts, starts, counts, nodes, nodes.view(np.int32), leaves
+    )
     width = 72 if motion is None else 144
     packets = _aligned_zeros(width * used_packets)
     triangles = np.full(8 * used_packets, -1, np.int32)
@@ -83,7 +100,13 @@ def build_tree(corners: np.ndarray, motion: np.ndarray | None = None, threads: i
 
     _in_chunks(
         lambda first, last: _write_packets(
-            corners, corners if motion is None else motion, motion is not None, order, leaves[first:last], packets, triangles
+            corners,
+            corners if motion is None else motion,
+            motion is not None,
+            order,
+            leaves[first:last],
+            packets,
+            triangles,
         ),
         used_leaves,
         threads,
@@ -133,7 +156,10 @@ def _write_records(corners, motion, moves, first, last, records, numbers):
                 place = corners[t, k, axis]
                 low, high = min(low, place), max(high, place)
                 if moves:
-                    low, high = min(low, place + motion[t, k, axis]), max(high, place + motion[t, k, axis])
+                    low, high = (
+                        min(low, place + motion[t, k, axis]),
+                        max(high, place + motion[t, k, axis]),
+                    )
 
             records[t, axis] = low
             records[t, axis + 3] = -high
@@ -143,8 +169,8 @@ def _write_records(corners, motion, moves, first, last, records, numbers):
 
 @kernel
 def _bounds(records, start, end, box, spread):
-    """Write the box of the records to `box` and that of their centres, times two, to `spread`, both float32[8]: minima and
-    negated maxima."""
+    """Write the box of the records to `box` and that of their centres, times two, to `spread`, both
+    float32[8]: minima and negated maxima."""
     for k in range(8):
         box[k] = spread[k] = INFINITE
 
@@ -247,11 +273,14 @@ def _partition(records, start, end, spread, axis, split_bin):
     return i
 
 
-def _split(records: np.ndarray, threads: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """Sort the records into a two-wide tree: (boxes[m, 8], lefts[m], starts[m], counts[m]); count 0 marks an inner node.
+def _split(
+    records: np.ndarray, threads: int
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Sort the records into a two-wide tree: (boxes[m, 8], lefts[m], starts[m], counts[m]); count 0
+    marks an inner node.
 
-    The right child stands behind the left one. The first levels are split on one thread, the parts below on all: the same
-    splits either way.
+    The right child stands behind the left one. The first levels are split on one thread, the parts
+    below on all: the same splits either way.
     """
     count = len(records)
     apart = max(LEAST_SHARED, count // (3 * threads)) if threads > 1 else 0
@@ -263,7 +292,9 @@ def _split(records: np.ndarray, threads: int) -> tuple[np.ndarray, np.ndarray, n
 
     def split_below(node: int) -> tuple[np.ndarray, ...]:
         first = int(starts[node])
-        found: tuple[np.ndarray, ...] = _split_range(records, first, first - int(counts[node]), -2 - int(lefts[node]), 0)
+        found: tuple[np.ndarray, ...] = _split_range(
+            records, first, first - int(counts[node]), -2 - int(lefts[node]), 0
+        )
         return found
 
     with ThreadPoolExecutor(threads) as pool:
@@ -275,8 +306,11 @@ def _split(records: np.ndarray, threads: int) -> tuple[np.ndarray, np.ndarray, n
     all_counts = [counts]
     used = len(lefts)
 
-    for node, (part_boxes, part_lefts, part_starts, part_counts) in zip(waiting, parts, strict=True):
-        # The part's first row takes the place of the node that waited; the others follow at the end.
+    for node, (part_boxes, part_lefts, part_starts, part_counts) in zip(
+        waiting, parts, strict=True
+    ):
+        # The part's first row takes the place of the node that waited; the others follow at the
+        # end.
         part_lefts[part_counts == 0] += used - 1
         boxes[node] = part_boxes[0]
         lefts[node] = part_lefts[0]
@@ -284,20 +318,28 @@ def _split(records: np.ndarray, threads: int) -> tuple[np.ndarray, np.ndarray, n
         counts[node] = part_counts[0]
 
         for kept, part in zip(
-            (all_boxes, all_lefts, all_starts, all_counts), (part_boxes, part_lefts, part_starts, part_counts), strict=True
+            (all_boxes, all_lefts, all_starts, all_counts),
+            (part_boxes, part_lefts, part_starts, part_counts),
+            strict=True,
         ):
             kept.append(part[1:])
 
         used += len(part_lefts) - 1
 
-    return np.concatenate(all_boxes), np.concatenate(all_lefts), np.concatenate(all_starts), np.concatenate(all_counts)
+    return (
+        np.concatenate(all_boxes),
+        np.concatenate(all_lefts),
+        np.concatenate(all_starts),
+        np.concatenate(all_counts),
+    )
 
 
 @allocating_kernel
 def _split_range(records, first, last, first_depth, apart):
     """Split records[first:last]: (boxes, lefts, starts, counts) as `_split`.
 
-    Nodes of at most `apart` triangles are left waiting: their count is negative, their left is -2 - depth.
+    Nodes of at most `apart` triangles are left waiting: their count is negative, their left is -2 -
+    depth.
     """
     count = last - first
     boxes = np.empty((2 * count + 1, 8), np.float32)
@@ -335,7 +377,9 @@ def _split_range(records, first, last, first_depth, apart):
         axis = -1
         split_bin = 0
         if depth < MAX_DEPTH - 24:
-            axis, split_bin = _best_split(records, start, end, spread, bin_boxes, bin_counts, right_cost, side)
+            axis, split_bin = _best_split(
+                records, start, end, spread, bin_boxes, bin_counts, right_cost, side
+            )
 
         if axis < 0:
             # All centres coincide, or the tree is already very deep: halve by count.
@@ -357,7 +401,8 @@ def _split_range(records, first, last, first_depth, apart):
 
 @kernel
 def _open_children(root, boxes, lefts, counts, chosen):
-    """Fill `chosen` with up to eight descendants of a node, opening the largest first; returns how many."""
+    """Fill `chosen` with up to eight descendants of a node, opening the largest first; returns how
+    many."""
     if counts[root] > 0:
         chosen[0] = root
         return 1
@@ -391,8 +436,8 @@ def _open_children(root, boxes, lefts, counts, chosen):
 
 @allocating_kernel
 def _collapse(boxes, lefts, starts, counts, nodes, children, leaves):
-    """Write eight-wide nodes, and for each leaf its first record, its size and its first packet to `leaves`; returns how many
-    nodes, leaves and packets there are."""
+    """Write eight-wide nodes, and for each leaf its first record, its size and its first packet to
+    `leaves`; returns how many nodes, leaves and packets there are."""
     waiting = np.empty((len(lefts) + 1, 2), np.int64)
     chosen = np.empty(8, np.int64)
     # An entry is a two-wide node and the place where its eight-wide number is to be written.
@@ -417,7 +462,9 @@ def _collapse(boxes, lefts, starts, counts, nodes, children, leaves):
         for lane in range(8):
             for axis in range(3):
                 nodes[first + axis * 8 + lane] = boxes[chosen[lane], axis] if lane < count else FAR
-                nodes[first + (axis + 3) * 8 + lane] = -boxes[chosen[lane], axis + 3] if lane < count else -FAR
+                nodes[first + (axis + 3) * 8 + lane] = (
+                    -boxes[chosen[lane], axis + 3] if lane < count else -FAR
+                )
 
         for lane in range(count - 1, -1, -1):
             c = chosen[lane]

@@ -1,5 +1,6 @@
-"""Measuring a sequence at a few of its frames: runs frame by frame, frames in shuffled order, then each frame's grain; at
-last the study's limits where the pick is grainiest, against a reference of that frame."""
+"""Measuring a sequence at a few of its frames: runs frame by frame, frames in shuffled order, then
+each frame's grain; at last the study's limits where the pick is grainiest, against a reference of
+that frame."""
 
 from dataclasses import dataclass
 
@@ -42,12 +43,16 @@ class Framing:
             frame = frames[int(number)]
             place = state.place_of_frame(frame)
             assert place is not None
-            proposal = self._run(state, place, frame, trials, hand) or self._grain(state, place, frame, trials, hand)
+            proposal = self._run(state, place, frame, trials, hand) or self._grain(
+                state, place, frame, trials, hand
+            )
 
             if proposal is not None:
                 return proposal
 
-        return self._limits(state, hand) or Proposal(None, "every frame that was wanted is measured")
+        return self._limits(state, hand) or Proposal(
+            None, "every frame that was wanted is measured"
+        )
 
     def _limits(self, state: StudyState, hand: Hand) -> Proposal | None:
         look = there(state, self.plan, self.configurations)
@@ -62,7 +67,9 @@ class Framing:
         step = measure_step(look, look.planned, hand)
         return Proposal(step, why) if step is not None else None
 
-    def _run(self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial], hand: Hand) -> Proposal | None:
+    def _run(
+        self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial], hand: Hand
+    ) -> Proposal | None:
         records = state.at(place)
         taken = hand.others.runs(place, state.machine)
 
@@ -73,7 +80,9 @@ class Framing:
 
                 if done <= run and not in_hand and not records.is_given_up(trial.id, state.machine):
                     made = len(records.trials.get(trial.id, ()))
-                    seed = run_seed(state, place, trial, "frame", *((made, run) if hand.shares else (made,)))
+                    seed = run_seed(
+                        state, place, trial, "frame", *((made, run) if hand.shares else (made,))
+                    )
                     return Proposal(
                         step_of_run(state, place, trial, run, False, seed, frame, hand.host),
                         f"frame {frame}, run {run + 1} of {RUNS}",
@@ -81,7 +90,9 @@ class Framing:
 
         return None
 
-    def _grain(self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial], hand: Hand) -> Proposal | None:
+    def _grain(
+        self, state: StudyState, place: Place, frame: int, trials: list[PlannedTrial], hand: Hand
+    ) -> Proposal | None:
         for trial in trials:
             if grain_key(state, trial) in hand.others.measured:
                 continue
@@ -96,7 +107,9 @@ class Framing:
             ):
                 keys = (grain_key(state, trial),)
                 digests = digests_of(state, place, pictures)
-                step = MeasureStep(place, trial.configuration, keys, pictures, 0, state.plan.size, digests)
+                step = MeasureStep(
+                    place, trial.configuration, keys, pictures, 0, state.plan.size, digests
+                )
                 return Proposal(step, f"grain of frame {frame}")
 
         return None

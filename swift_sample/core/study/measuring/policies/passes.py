@@ -21,8 +21,17 @@ class KeepingPasses:
 
     def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:
         if self._done or state.here is None or state.here != self.run.place:
-            return Proposal(None, "the light passes are kept" if self._done else state.problem or "the scene is another one")
+            return Proposal(
+                None,
+                "the light passes are kept"
+                if self._done
+                else state.problem or "the scene is another one",
+            )
 
         self._done = True
-        step = PassesStep(self.run.picture, self.configuration, spec_of(state.plan, self.configuration, self.run.seed))
+        step = PassesStep(
+            self.run.picture,
+            self.configuration,
+            spec_of(state.plan, self.configuration, self.run.seed),
+        )
         return Proposal(step, "asked for while looking")

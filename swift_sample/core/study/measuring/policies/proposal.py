@@ -7,7 +7,13 @@ from typing import Protocol
 from swift_sample.core.study.log.events import KeptEvent
 from swift_sample.core.study.log.identity import MeasurementKey, Place
 from swift_sample.core.study.log.state import StudyState
-from swift_sample.core.study.measuring.steps import ChunkStep, MeasureStep, ReferenceStep, RunStep, Step
+from swift_sample.core.study.measuring.steps import (
+    ChunkStep,
+    MeasureStep,
+    ReferenceStep,
+    RunStep,
+    Step,
+)
 
 _NONE: frozenset[tuple[str, int]] = frozenset()
 
@@ -45,7 +51,10 @@ class InHand:
 
     def _change(self, step: Step, change) -> None:  # type: ignore[no-untyped-def]
         if isinstance(step, RunStep) and not step.control:
-            change(self._runs.setdefault((step.place, step.machine), set()), (step.trial.id, step.block))
+            change(
+                self._runs.setdefault((step.place, step.machine), set()),
+                (step.trial.id, step.block),
+            )
         elif isinstance(step, MeasureStep):
             change(self.measured, step.key)
             if not step.key.recipe:
@@ -56,9 +65,10 @@ class InHand:
 
 @dataclass(frozen=True)
 class Hand:
-    """The worker that asks for a step. `host` names it where it is one of several, which share what is to be measured: each
-    makes its own controls, and renders chunks of the reference that are merged elsewhere. `others` is what all have in hand.
-    Without `times` it is asked for nothing whose time counts."""
+    """The worker that asks for a step. `host` names it where it is one of several, which share what
+    is to be measured: each makes its own controls, and renders chunks of the reference that are
+    merged elsewhere. `others` is what all have in hand. Without `times` it is asked for nothing
+    whose time counts."""
 
     host: str = ""
     others: InHand = field(default_factory=InHand)
@@ -74,8 +84,9 @@ ALONE = Hand()
 
 @dataclass(frozen=True)
 class Proposal:
-    """The next step and why. Without a step measuring ends, for the reason given, as soon as nobody has one in hand. `events`
-    are kept before the step begins; with `again` the policy is asked once more after them."""
+    """The next step and why. Without a step measuring ends, for the reason given, as soon as nobody
+    has one in hand. `events` are kept before the step begins; with `again` the policy is asked once
+    more after them."""
 
     step: Step | None
     why: str
@@ -88,7 +99,8 @@ class Policy(Protocol):
 
     @property
     def budget_seconds(self) -> float | None:
-        """How long measuring may take, whatever is in hand then; None for as long as there is something to do."""
+        """How long measuring may take, whatever is in hand then; None for as long as there is
+        something to do."""
         ...
 
     def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:

@@ -18,9 +18,11 @@ LONG_SECONDS = 60.0
 RUNS_OF_LONG = 2
 """Trials that take longer than a minute are measured twice, at most."""
 RUNS_TO_EXPLORE = 2
-"""Runs by which a search judges a trial: grain of a denoised picture is what differs between two."""
+"""Runs by which a search judges a trial: grain of a denoised picture is what differs between
+two."""
 EXTRA_SHARE = 0.2
-"""Runs beyond the planned ones, as a share of those: a restless machine must not measure for ever."""
+"""Runs beyond the planned ones, as a share of those: a restless machine must not measure for
+ever."""
 
 
 @dataclass(frozen=True)
@@ -31,14 +33,17 @@ class Wanted:
     why: str
 
 
-def wanted_runs(results: Results, exploring: bool = False, sought: Iterable[str] | None = None) -> dict[str, Wanted]:
-    """How many runs trials shall have, where that is not the study's number, by trial. `sought` are those that only a search
-    asks for.
+def wanted_runs(
+    results: Results, exploring: bool = False, sought: Iterable[str] | None = None
+) -> dict[str, Wanted]:
+    """How many runs trials shall have, where that is not the study's number, by trial. `sought` are
+    those that only a search asks for.
 
-    Trials that only a search chose get one run after the other, as long as they may still be the pick, and at most two while
-    it is exploring. Two where a run takes longer than a minute; one more for each that is left out; and up to
-    MOST_FOR_VERDICT more for those whose verdict is open and that would be the pick if they were acceptable. The fastest
-    trials come first, until EXTRA_SHARE of the planned runs is spent.
+    Trials that only a search chose get one run after the other, as long as they may still be the
+    pick, and at most two while it is exploring. Two where a run takes longer than a minute; one
+    more for each that is left out; and up to MOST_FOR_VERDICT more for those whose verdict is open
+    and that would be the pick if they were acceptable. The fastest trials come first, until
+    EXTRA_SHARE of the planned runs is spent.
     """
     repeats = results.study.repeats
     pick = results.pick()
@@ -50,12 +55,18 @@ def wanted_runs(results: Results, exploring: bool = False, sought: Iterable[str]
     for trial in sorted((t for t in results.trials if t.seconds is not None), key=time_of):
         assert trial.seconds is not None
         long = trial.seconds.value > LONG_SECONDS
-        count, why = (min(repeats, RUNS_OF_LONG), ["runs of more than a minute are made twice"]) if long else (repeats, [])
+        count, why = (
+            (min(repeats, RUNS_OF_LONG), ["runs of more than a minute are made twice"])
+            if long
+            else (repeats, [])
+        )
         own = [run for run in trial.runs if not run.control]
 
         if trial.id in searched and len(own) < count:
             few = exploring and trial is not leader
-            needed, reason = _runs_worth_it(trial, len(own), RUNS_TO_EXPLORE if few else repeats, pick)
+            needed, reason = _runs_worth_it(
+                trial, len(own), RUNS_TO_EXPLORE if few else repeats, pick
+            )
             count = min(count, needed)
             why = [reason]
 
@@ -65,15 +76,25 @@ def wanted_runs(results: Results, exploring: bool = False, sought: Iterable[str]
             why.append(f"{odd} odd run{'s are' if odd > 1 else ' is'} left out")
 
         to_tell = 0
-        faster = pick is None or (pick.trial.seconds is not None and trial.seconds.low < pick.trial.seconds.value)
+        faster = pick is None or (
+            pick.trial.seconds is not None and trial.seconds.low < pick.trial.seconds.value
+        )
         asked = not exploring or trial is leader
 
-        if trial.verdict == UNDECIDED and faster and trial.is_on_map and len(own) >= count and asked:
+        if (
+            trial.verdict == UNDECIDED
+            and faster
+            and trial.is_on_map
+            and len(own) >= count
+            and asked
+        ):
             to_tell = _runs_to_tell(trial, results)
             most = max(count + MOST_FOR_VERDICT, to_tell)
             count = min(most, len(own) + 1)
             closest = quantity(trial.worst_limit()).label
-            why.append(f"it would be the pick, but whether its {closest} is within the limit is open")
+            why.append(
+                f"it would be the pick, but whether its {closest} is within the limit is open"
+            )
 
         count = min(count, max(repeats + left, to_tell))
         left -= max(0, count - repeats)
@@ -84,8 +105,8 @@ def wanted_runs(results: Results, exploring: bool = False, sought: Iterable[str]
 
 
 def leader_of(results: Results, pick: Pick | None) -> TrialResult | None:
-    """The fastest trial that is likely to become the pick once it has all the runs that it may get. A search gives it these
-    at once: with a pick in hand it knows what is still worth trying."""
+    """The fastest trial that is likely to become the pick once it has all the runs that it may get.
+    A search gives it these at once: with a pick in hand it knows what is still worth trying."""
     repeats = results.study.repeats
     fastest = pick.trial.seconds if pick is not None else None
     hopeful = []
@@ -111,9 +132,13 @@ def _may_be_kept(trial: TrialResult, results: Results, runs: int) -> bool:
 
 
 def _runs_to_tell(trial: TrialResult, results: Results) -> int:
-    """With how many runs open limits that count single pixels are likely to be seen to be kept; 0 where there are none, or
-    more than MOST_TO_DECIDE would be needed."""
-    still_open = {key: share for key, share in trial.shares.items() if counts_pixels(key) and share.low <= 1 < share.high}
+    """With how many runs open limits that count single pixels are likely to be seen to be kept; 0
+    where there are none, or more than MOST_TO_DECIDE would be needed."""
+    still_open = {
+        key: share
+        for key, share in trial.shares.items()
+        if counts_pixels(key) and share.low <= 1 < share.high
+    }
     if not still_open:
         return 0
 
@@ -129,7 +154,8 @@ def _runs_to_tell(trial: TrialResult, results: Results) -> int:
 
 
 def _runs_worth_it(trial: TrialResult, done: int, most: int, pick: Pick | None) -> tuple[int, str]:
-    """Runs of a trial of a search, and why: no more for one that is over a limit, or measurably slower than the pick."""
+    """Runs of a trial of a search, and why: no more for one that is over a limit, or measurably
+    slower than the pick."""
     assert trial.seconds is not None
     if trial.verdict == NOT_ACCEPTABLE:
         return done, "it is over a limit"

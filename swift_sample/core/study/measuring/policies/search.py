@@ -1,7 +1,8 @@
-"""The guided search as a policy: turns advice into steps, and learns from the base's pictures denoised in other ways.
+"""The guided search as a policy: turns advice into steps, and learns from the base's pictures
+denoised in other ways.
 
-While it explores, trials get just enough runs to go on; when nothing promises more, those that may be the pick get all of
-theirs, in shuffled blocks with controls, and the search looks again.
+While it explores, trials get just enough runs to go on; when nothing promises more, those that may
+be the pick get all of theirs, in shuffled blocks with controls, and the search looks again.
 """
 
 import math
@@ -40,7 +41,8 @@ PICTURES = 2
 
 @dataclass(frozen=True)
 class Searching:
-    """Chooses trials until none is likely to beat the pick, or the budget is spent. `record` reads a run's whole record."""
+    """Chooses trials until none is likely to beat the pick, or the budget is spent. `record` reads
+    a run's whole record."""
 
     record: Callable[[int], RunRecord | None]
     budget_seconds: float | None = None
@@ -53,7 +55,9 @@ class Searching:
         if self.budget_seconds is not None and seconds_spent >= self.budget_seconds:
             return Proposal(None, f"time is up after {self.budget_seconds:.0f} s; best so far")
 
-        proposal = Sweeping(sought=True, exploring=not state.results.concluded).propose(state, seconds_spent, hand)
+        proposal = Sweeping(sought=True, exploring=not state.results.concluded).propose(
+            state, seconds_spent, hand
+        )
         if proposal.step is not None or state.here is None:
             return proposal
 
@@ -71,37 +75,70 @@ class Searching:
 
         smoothed = _smoothed(state, results)
         study = results.study
-        expectation = Expectation(base, record, study.goal, smoothed, study.renders_per_opening, _openings(study))
+        expectation = Expectation(
+            base, record, study.goal, smoothed, study.renders_per_opening, _openings(study)
+        )
 
         return self._advised(state, results, expectation, seconds_spent, hand)
 
     def _advised(
-        self, state: StudyState, results: Results, expectation: Expectation, seconds_spent: float, hand: Hand
+        self,
+        state: StudyState,
+        results: Results,
+        expectation: Expectation,
+        seconds_spent: float,
+        hand: Hand,
     ) -> Proposal:
         from swift_sample.core.study.search.search import Advice, advise
 
         place = state.here
         records = state.results
         assert place is not None
-        failed = [c for c in records.chosen if records.is_given_up(state.trial_of(c).id, state.machine)]
+        failed = [
+            c for c in records.chosen if records.is_given_up(state.trial_of(c).id, state.machine)
+        ]
 
-        if hand.shares:  # what others are about to render is as good as known: another one is looked for
+        if (
+            hand.shares
+        ):  # what others are about to render is as good as known: another one is looked for
             measured = {trial.id for trial in results.trials if trial.is_on_map}
-            failed += [c for c in records.chosen if state.trial_of(c).id not in measured and c not in failed]
+            failed += [
+                c
+                for c in records.chosen
+                if state.trial_of(c).id not in measured and c not in failed
+            ]
 
-        exploring = EXPLORING_SHARE * self.budget_seconds if self.budget_seconds is not None else None
-        left = exploring - seconds_spent if exploring is not None and exploring > seconds_spent else math.inf
+        exploring = (
+            EXPLORING_SHARE * self.budget_seconds if self.budget_seconds is not None else None
+        )
+        left = (
+            exploring - seconds_spent
+            if exploring is not None and exploring > seconds_spent
+            else math.inf
+        )
         advice = advise(results, expectation, failed, left, self._advised_changes(results))
 
-        if advice.configuration is not None and exploring is not None and seconds_spent >= exploring:
+        if (
+            advice.configuration is not None
+            and exploring is not None
+            and seconds_spent >= exploring
+        ):
             assert self.budget_seconds is not None
             likeliest = advice.outlooks[0].chance
             left = self.budget_seconds - seconds_spent
-            advice = advise(results, expectation, failed, left / RUNS_OF_A_LOOK, self._advised_changes(results), True)
+            advice = advise(
+                results,
+                expectation,
+                failed,
+                left / RUNS_OF_A_LOOK,
+                self._advised_changes(results),
+                True,
+            )
 
             if advice.configuration is None or results.pick() is None:
                 why = (
-                    f"not finished after {seconds_spent:.0f} of {self.budget_seconds:.0f} s, the rest is for what may be the "
+                    f"not finished after {seconds_spent:.0f} of {self.budget_seconds:.0f} s, the "
+                    "rest is for what may be the "
                     f"pick; the likeliest combination left has a chance of {likeliest:.0%}"
                 )
                 advice = Advice(None, why, advice.outlooks)
@@ -113,7 +150,9 @@ class Searching:
         if advice.configuration is not None and advice.configuration not in records.chosen:
             outlook = advice.outlooks[0]
             predicted = Prediction(outlook.seconds, outlook.share)
-            chosen = TrialChosen(place, advice.configuration.identity_values(), advice.why, predicted)
+            chosen = TrialChosen(
+                place, advice.configuration.identity_values(), advice.why, predicted
+            )
             return Proposal(None, advice.why, (chosen,), again=True)
 
         if records.concluded:
@@ -122,8 +161,8 @@ class Searching:
         return Proposal(None, advice.why, (SearchConcluded(place, advice.why),), again=True)
 
     def _advised_changes(self, results: Results) -> list[Mapping[str, Value]]:
-        """What findings about the base propose for limits that it does not keep, where there are some, and for what much of
-        its time goes into without changing a pixel."""
+        """What findings about the base propose for limits that it does not keep, where there are
+        some, and for what much of its time goes into without changing a pixel."""
         base = results.base
         if self.renderer is None or base is None:
             return []
@@ -143,7 +182,11 @@ class Searching:
 def _openings(study: Study) -> dict[str, Value]:
     """What the reference opens and the base does not, as far as an artist may choose it."""
     opened = study.reference_opens().items()
-    return {key: value for key, value in opened if (own := study.catalogue[key].reference) is not None and own.is_choice}
+    return {
+        key: value
+        for key, value in opened
+        if (own := study.catalogue[key].reference) is not None and own.is_choice
+    }
 
 
 def recipe_of(denoising: Denoising) -> str:
@@ -152,7 +195,8 @@ def recipe_of(denoising: Denoising) -> str:
 
 
 def _wanted_denoisings(state: StudyState) -> Mapping[Denoising, MeasureStep]:
-    """Every denoising that the search's combinations have, with the step that tries it on the base's pictures."""
+    """Every denoising that the search's combinations have, with the step that tries it on the
+    base's pictures."""
     study = state.plan
     place = state.place
     pictures = state.results.pictures.get(state.base.appearance, ())[:PICTURES]
@@ -167,20 +211,27 @@ def _wanted_denoisings(state: StudyState) -> Mapping[Denoising, MeasureStep]:
         tried = study.base.with_denoising(dict(zip(settings, chosen, strict=True)))
         denoising = tried.denoising()
         keys = tuple(
-            state.measurement_key(state.base.appearance, area, recipe_of(denoising)) for area in state.areas_measured
+            state.measurement_key(state.base.appearance, area, recipe_of(denoising))
+            for area in state.areas_measured
         )
         samples = state.reference.samples if state.reference is not None else 0
 
         if place is not None and pictures and denoising not in denoisings:
             digests = digests_of(state, place, pictures)
-            denoisings[denoising] = MeasureStep(place, tried, keys, pictures, samples, study.size, digests)
+            denoisings[denoising] = MeasureStep(
+                place, tried, keys, pictures, samples, study.size, digests
+            )
 
     return denoisings
 
 
 def _unknown_denoising(state: StudyState, hand: Hand) -> MeasureStep | None:
-    known = {key for key, measurement in state.results.measurements.items() if measurement.is_current}
-    wanted = (step for step in _wanted_denoisings(state).values() if not known.issuperset(step.keys))
+    known = {
+        key for key, measurement in state.results.measurements.items() if measurement.is_current
+    }
+    wanted = (
+        step for step in _wanted_denoisings(state).values() if not known.issuperset(step.keys)
+    )
     return next((step for step in wanted if step.key not in hand.others.measured), None)
 
 
@@ -192,7 +243,9 @@ def _smoothed(state: StudyState, results: Results) -> dict[Denoising, Denoised]:
         seconds = 0.0
 
         for area in state.areas_measured:
-            known = state.results.measurements.get(state.measurement_key(state.base.appearance, area, recipe_of(denoising)))
+            known = state.results.measurements.get(
+                state.measurement_key(state.base.appearance, area, recipe_of(denoising))
+            )
             if known is not None and known.is_current:
                 seconds = known.seconds
                 tail = "" if area is None else f"{AREA_MARK}{area.name}"

@@ -1,5 +1,5 @@
-"""Measuring the plan: runs shuffled within blocks and mixed with controls, the reference begun first and extended between
-runs, pictures measured as soon as they lack figures.
+"""Measuring the plan: runs shuffled within blocks and mixed with controls, the reference begun
+first and extended between runs, pictures measured as soon as they lack figures.
 
 A block measures every planned trial once and holds controls, which are repeats of the base.
 """
@@ -16,12 +16,22 @@ from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.answers.acceptance import UNDECIDED
 from swift_sample.core.study.answers.costs import measuring_seconds
-from swift_sample.core.study.answers.results import CLEANER_TIMES, MAX_REFERENCE_CHUNKS, results_of, samples_of, time_of
+from swift_sample.core.study.answers.results import (
+    CLEANER_TIMES,
+    MAX_REFERENCE_CHUNKS,
+    results_of,
+    samples_of,
+    time_of,
+)
 from swift_sample.core.study.log.identity import Place, seed_of, trial_identity
 from swift_sample.core.study.log.records import Records
 from swift_sample.core.study.log.state import PlannedTrial, StudyState
 from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand, Proposal
-from swift_sample.core.study.measuring.policies.runs_wanted import LONG_SECONDS, RUNS_OF_LONG, wanted_runs
+from swift_sample.core.study.measuring.policies.runs_wanted import (
+    LONG_SECONDS,
+    RUNS_OF_LONG,
+    wanted_runs,
+)
 from swift_sample.core.study.measuring.steps import ChunkStep, MeasureStep, ReferenceStep, RunStep
 from swift_sample.core.study.plan.model import Limits, Study
 from swift_sample.core.study.search.expectation import sampling_ratio
@@ -39,7 +49,8 @@ REFERENCE_SHARE = 1.0
 """Of the time that all runs have taken: the reference takes no longer, however grainy it is."""
 FIRST_CHUNK_SAMPLES = 96
 CHUNK_SAMPLES = 128
-"""Samples of the reference's first and later chunks: the first is shorter so that results come soon."""
+"""Samples of the reference's first and later chunks: the first is shorter so that results come
+soon."""
 REFERENCE_SEED = 0x40000000
 LOOKED_AT = 9
 """First runs of a trial by which it is told whether they take long; the base may have thousands."""
@@ -47,7 +58,8 @@ LOOKED_AT = 9
 
 @dataclass(frozen=True)
 class Waiting:
-    """A run that is still to be made: which trial, in which block, and which control of it (0 for none)."""
+    """A run that is still to be made: which trial, in which block, and which control of it (0 for
+    none)."""
 
     trial: PlannedTrial
     block: int
@@ -56,11 +68,13 @@ class Waiting:
 
 @dataclass(frozen=True)
 class Sweeping:
-    """Measures base and sweeps, and what searches chose. `only` limits sweeps to these settings; `sought` leaves sweeps out:
-    only the base and what a search chose, with `exploring` just enough of it to search on.
+    """Measures base and sweeps, and what searches chose. `only` limits sweeps to these settings;
+    `sought` leaves sweeps out: only the base and what a search chose, with `exploring` just enough
+    of it to search on.
 
-    Within a budget the first block comes in the order of the times that are expected, the shortest first, so that what cannot
-    be the pick is what is left over; a run that is expected to outlast the budget is not begun.
+    Within a budget the first block comes in the order of the times that are expected, the shortest
+    first, so that what cannot be the pick is what is left over; a run that is expected to outlast
+    the budget is not begun.
     """
 
     only: tuple[str, ...] = ()
@@ -78,7 +92,9 @@ class Sweeping:
 
         place = state.here
         if place is None or not state.can_render:
-            return Proposal(None, state.problem or "results of an earlier version of the scene are looked at")
+            return Proposal(
+                None, state.problem or "results of an earlier version of the scene are looked at"
+            )
 
         if state.reference is None:
             first = next(reference_steps(state, place, hand), None)
@@ -96,19 +112,31 @@ class Sweeping:
 
         if waiting is not None:
             counts = self._counts(state, hand if hand.shares else None)
-            return Proposal(run_step(state, place, waiting, hand.host), _why_run(state, waiting, counts))
+            return Proposal(
+                run_step(state, place, waiting, hand.host), _why_run(state, waiting, counts)
+            )
 
         own = {trial.appearance for trial in self._trials(state)}
-        grown = next((name for name in state.grown() if name in own and name not in hand.others.appearances), None)
+        grown = next(
+            (name for name in state.grown() if name in own and name not in hand.others.appearances),
+            None,
+        )
         if grown is not None and state.reference is not None:
-            return Proposal(_measure(state, grown), "there are more pictures, or more of the reference, since")
+            return Proposal(
+                _measure(state, grown), "there are more pictures, or more of the reference, since"
+            )
         if self.budget_seconds is not None and next(self.waiting(state), None) is not None:
-            return Proposal(None, "every run that is left would take longer than the time that is left")
+            return Proposal(
+                None, "every run that is left would take longer than the time that is left"
+            )
 
         return Proposal(None, "everything that was planned is measured")
 
-    def _cleaner(self, state: StudyState, place: Place, hand: Hand, is_idle: bool) -> Proposal | None:
-        """More of the reference, where it is too grainy: after every few runs, and whenever there is nothing else to do."""
+    def _cleaner(
+        self, state: StudyState, place: Place, hand: Hand, is_idle: bool
+    ) -> Proposal | None:
+        """More of the reference, where it is too grainy: after every few runs, and whenever there
+        is nothing else to do."""
         known = state.reference
         if known is None:
             step = next(reference_steps(state, place, hand), None) if is_idle else None
@@ -119,10 +147,17 @@ class Sweeping:
             if known.samples >= doubted:
                 return None
             step = next(reference_steps(state, place, hand), None)
-            words = f"where renders and reference differ, it may be the one that is wrong before it has {doubted} samples"
+            words = (
+                "where renders and reference differ, it may be the one that is wrong before "
+                f"it has {doubted} samples"
+            )
             return Proposal(step, words) if step is not None else None
 
-        if not is_idle and state.results.runs_after(known.number, RUNS_BETWEEN_EXTENSIONS) < RUNS_BETWEEN_EXTENSIONS:
+        if (
+            not is_idle
+            and state.results.runs_after(known.number, RUNS_BETWEEN_EXTENSIONS)
+            < RUNS_BETWEEN_EXTENSIONS
+        ):
             return None
 
         steps = list(reference_steps(state, place, hand))
@@ -132,7 +167,11 @@ class Sweeping:
 
         return Proposal(
             steps[0],
-            f"its own grain is {known.floor:.2f} levels, {wanted_floor(state.plan):.2f} are wanted for the grain limit",
+            (
+                f"its own grain is {known.floor:.2f} levels, {wanted_floor(state.plan):.2f} are "
+                "wanted "
+                "for the grain limit"
+            ),
         )
 
     def _next(self, state: StudyState, seconds_spent: float, hand: Hand) -> Waiting | None:
@@ -140,7 +179,10 @@ class Sweeping:
         queue = self.waiting(state, hand if hand.shares else None)
         if hand.shares:
             first = next(queue, None)
-            if first is None and hand.others.cursors.pop(self._cursor(state, hand), None) is not None:
+            if (
+                first is None
+                and hand.others.cursors.pop(self._cursor(state, hand), None) is not None
+            ):
                 queue = self.waiting(state, hand)
                 first = next(queue, None)
 
@@ -149,7 +191,9 @@ class Sweeping:
                 if not self._pace_is_open(state, hand.host):
                     return None
                 first = control
-            elif self._owes_control(state, hand.host) and state.results.runs_on(state.base.id, state.machine):
+            elif self._owes_control(state, hand.host) and state.results.runs_on(
+                state.base.id, state.machine
+            ):
                 return control
 
             queue = chain([first], queue)
@@ -158,7 +202,9 @@ class Sweeping:
             return next(queue, None)
 
         left = self.budget_seconds - seconds_spent
-        measured = {t.id: t.seconds.value for t in results_of(state).trials if t.seconds is not None}
+        measured = {
+            t.id: t.seconds.value for t in results_of(state).trials if t.seconds is not None
+        }
 
         for waiting in queue:
             seconds = predicted_seconds(state.plan, waiting.trial, measured)
@@ -168,11 +214,13 @@ class Sweeping:
         return None
 
     def _owes_control(self, state: StudyState, host: str) -> bool:
-        """Whether one of several machines of a kind is to render the base: often at first, so that its pace is known before
-        much rests on it, then after every few of its runs."""
+        """Whether one of several machines of a kind is to render the base: often at first, so that
+        its pace is known before much rests on it, then after every few of its runs."""
         made, base = state.results.made_on(state.machine, host, state.base.id)
         after = (
-            FIRST_CONTROLS[base] if base < len(FIRST_CONTROLS) else RUNS_BETWEEN_CONTROLS * (base - len(FIRST_CONTROLS) + 1)
+            FIRST_CONTROLS[base]
+            if base < len(FIRST_CONTROLS)
+            else RUNS_BETWEEN_CONTROLS * (base - len(FIRST_CONTROLS) + 1)
         )
         if made - base < after:
             return False
@@ -180,10 +228,14 @@ class Sweeping:
         return not state.results.is_given_up(state.base.id, state.machine)
 
     def _pace_is_open(self, state: StudyState, host: str) -> bool:
-        """Whether runs of one of several machines of a kind count that has not had its first controls: without them nothing
-        could tell that it is of another pace."""
+        """Whether runs of one of several machines of a kind count that has not had its first
+        controls: without them nothing could tell that it is of another pace."""
         made, base = state.results.made_on(state.machine, host, state.base.id)
-        if not made or base >= len(FIRST_CONTROLS) or state.results.is_given_up(state.base.id, state.machine):
+        if (
+            not made
+            or base >= len(FIRST_CONTROLS)
+            or state.results.is_given_up(state.base.id, state.machine)
+        ):
             return False
 
         return any(key[0] == state.machine and key[1] != host for key in state.results.hosts)
@@ -227,7 +279,11 @@ class Sweeping:
                 if sought:
                     order = (*order, *_sought_order(planned, sought, block))
             else:
-                more = [k for k, trial in enumerate(trials) if counts.get(trial.id, (repeats, ""))[0] > block]
+                more = [
+                    k
+                    for k, trial in enumerate(trials)
+                    if counts.get(trial.id, (repeats, ""))[0] > block
+                ]
                 order = (_CONTROL, *more) if more else ()
 
             skipped = start if block == first else 0
@@ -265,18 +321,29 @@ class Sweeping:
                 yield Waiting(trial, block, 0)
 
     def _cursor(self, state: StudyState, sharing: Hand) -> object:
-        """Where it is kept how far those who share the runs have come; another one after a run came back undone."""
+        """Where it is kept how far those who share the runs have come; another one after a run came
+        back undone."""
         return (self, "cursor", state.machine, state.results.forgiven, sharing.others.returned)
 
-    def _is_done(self, records: Records, trial: PlannedTrial, block: int, machine: str, repeats: int) -> bool:
+    def _is_done(
+        self, records: Records, trial: PlannedTrial, block: int, machine: str, repeats: int
+    ) -> bool:
         done = records.blocks_done(trial.id, machine)
         if block in done or trial.left_out or records.is_given_up(trial.id, machine):
             return True
         if len(done) < RUNS_OF_LONG or block >= repeats:
             return False
 
-        timed = (run for run in records.trials[trial.id] if run.result is not None and run.machine == machine)
-        seconds = sorted(run.result.seconds["total"] for run in islice(timed, LOOKED_AT) if run.result is not None)
+        timed = (
+            run
+            for run in records.trials[trial.id]
+            if run.result is not None and run.machine == machine
+        )
+        seconds = sorted(
+            run.result.seconds["total"]
+            for run in islice(timed, LOOKED_AT)
+            if run.result is not None
+        )
         return seconds[len(seconds) // 2] > LONG_SECONDS
 
     def _trials(self, state: StudyState) -> Sequence[PlannedTrial]:
@@ -297,16 +364,21 @@ class Sweeping:
         if not self.only:
             return state.planned
 
-        kept = {key: values for key, values in state.plan.values_to_try().items() if key in self.only}
+        kept = {
+            key: values for key, values in state.plan.values_to_try().items() if key in self.only
+        }
         plan = replace(state.plan, sweeps=()).with_values_to_try(kept)
         names = {state.trial_of(configuration).id for configuration in plan.planned()}
 
         return [trial for trial in state.planned if trial.id in names]
 
-    def _counts(self, state: StudyState, sharing: Hand | None = None) -> Mapping[str, tuple[int, str]]:
-        """How many runs trials shall have where that is not the study's number, and why. Asked only where it can matter: for
-        what a search chose, and once all planned runs are made. It takes as long as all results; where many share the runs,
-        each of which changes little, it is asked anew after some of those in hand."""
+    def _counts(
+        self, state: StudyState, sharing: Hand | None = None
+    ) -> Mapping[str, tuple[int, str]]:
+        """How many runs trials shall have where that is not the study's number, and why. Asked only
+        where it can matter: for what a search chose, and once all planned runs are made. It takes
+        as long as all results; where many share the runs, each of which changes little, it is asked
+        anew after some of those in hand."""
         if not state.results.chosen and not self._all_planned_made(state):
             return {}
 
@@ -344,7 +416,8 @@ class Sweeping:
 
 @dataclass(frozen=True)
 class Remeasuring:
-    """Renders nothing: stored pictures are measured again, as after a change of view or areas, or in an earlier place."""
+    """Renders nothing: stored pictures are measured again, as after a change of view or areas, or
+    in an earlier place."""
 
     budget_seconds = None
 
@@ -355,7 +428,10 @@ class Remeasuring:
             step = _measure(state, grown[0]) if grown else None
 
         return Proposal(
-            step, "it has pictures that were not measured" if step is not None else "all pictures that are there are measured"
+            step,
+            "it has pictures that were not measured"
+            if step is not None
+            else "all pictures that are there are measured",
         )
 
 
@@ -364,7 +440,8 @@ _CONTROL = -1
 
 @lru_cache(256)
 def block_order(count: int, block: int) -> tuple[int, ...]:
-    """One block's runs as places among the planned trials, shuffled, -1 for a control; the first starts with the base."""
+    """One block's runs as places among the planned trials, shuffled, -1 for a control; the first
+    starts with the base."""
     shuffled = [int(place) for place in np.random.default_rng([block, count]).permutation(count)]
     if block == 0:
         shuffled.remove(0)
@@ -374,16 +451,22 @@ def block_order(count: int, block: int) -> tuple[int, ...]:
 
 
 def _by_time(state: StudyState, trials: Sequence[PlannedTrial]) -> tuple[int, ...]:
-    """One block's runs by the time that their settings let expect, the shortest first, after the base; -1 for a control."""
+    """One block's runs by the time that their settings let expect, the shortest first, after the
+    base; -1 for a control."""
     ratios = [sampling_ratio(trial.configuration, state.plan.base) for trial in trials]
-    return _with_controls(sorted(range(len(trials)), key=lambda k: (trials[k].id != state.base.id, ratios[k])))
+    return _with_controls(
+        sorted(range(len(trials)), key=lambda k: (trials[k].id != state.base.id, ratios[k]))
+    )
 
 
 def _longest_first(state: StudyState, trials: Sequence[PlannedTrial]) -> tuple[int, ...]:
-    """The last block of a study that many machines share: what takes longest comes first, so that they end together."""
+    """The last block of a study that many machines share: what takes longest comes first, so that
+    they end together."""
     key = ("longest first", tuple(trial.id for trial in trials[:1]), len(trials))
     if key not in state.memo:
-        state.memo[key] = tuple(number for number in reversed(_by_time(state, trials)) if number != _CONTROL)
+        state.memo[key] = tuple(
+            number for number in reversed(_by_time(state, trials)) if number != _CONTROL
+        )
 
     order: tuple[int, ...] = state.memo[key]
     return order
@@ -400,8 +483,9 @@ def _with_controls(runs: Iterable[int]) -> tuple[int, ...]:
 
 
 def _sought_order(first: int, count: int, block: int) -> list[int]:
-    """The runs of a block that only a search asks for. A search adds trials at the end, so what stands before never moves:
-    first runs come in the order in which they were chosen, later ones shuffled, after a control where there are several."""
+    """The runs of a block that only a search asks for. A search adds trials at the end, so what
+    stands before never moves: first runs come in the order in which they were chosen, later ones
+    shuffled, after a control where there are several."""
     if block == 0:
         order: list[int] = []
         for place in range(count):
@@ -411,11 +495,15 @@ def _sought_order(first: int, count: int, block: int) -> list[int]:
 
         return order
 
-    shuffled = [first + int(place) for place in np.random.default_rng([block, count]).permutation(count)]
+    shuffled = [
+        first + int(place) for place in np.random.default_rng([block, count]).permutation(count)
+    ]
     return [*([_CONTROL] if block > 1 and count else []), *shuffled]
 
 
-def spec_of(plan: Study, configuration: Configuration, seed: int, frame: int | None = None) -> RenderSpec:
+def spec_of(
+    plan: Study, configuration: Configuration, seed: int, frame: int | None = None
+) -> RenderSpec:
     """What to render for a configuration of a plan."""
     return RenderSpec(
         scene=plan.scene,
@@ -436,7 +524,9 @@ def run_step(state: StudyState, place: Place, waiting: Waiting, host: str = "") 
     own = (host,) if host and waiting.control else ()  # two controls may be in hand at once
     seed = run_seed(state, place, trial, waiting.block, waiting.control, made, *own)
 
-    return step_of_run(state, place, trial, waiting.block, waiting.control > 0, seed, state.plan.frame, host)
+    return step_of_run(
+        state, place, trial, waiting.block, waiting.control > 0, seed, state.plan.frame, host
+    )
 
 
 def run_seed(state: StudyState, place: Place, trial: PlannedTrial, *which: object) -> int:
@@ -447,7 +537,14 @@ def run_seed(state: StudyState, place: Place, trial: PlannedTrial, *which: objec
 
 
 def step_of_run(
-    state: StudyState, place: Place, trial: PlannedTrial, block: int, control: bool, seed: int, frame: int, host: str = ""
+    state: StudyState,
+    place: Place,
+    trial: PlannedTrial,
+    block: int,
+    control: bool,
+    seed: int,
+    frame: int,
+    host: str = "",
 ) -> RunStep:
     """A run with the records behind its names, as far as the state knows them."""
     names = {"scene": place.scene, "renderer": place.renderer, "machine": state.machine}
@@ -473,7 +570,9 @@ def reference_step(state: StudyState, place: Place) -> ReferenceStep:
     """The next chunk of the reference."""
     known = state.reference
     chunk, samples = (known.chunks, known.samples) if known is not None else (0, 0)
-    configuration = state.plan.reference_configuration(FIRST_CHUNK_SAMPLES if chunk == 0 else CHUNK_SAMPLES)
+    configuration = state.plan.reference_configuration(
+        FIRST_CHUNK_SAMPLES if chunk == 0 else CHUNK_SAMPLES
+    )
 
     return ReferenceStep(
         state.reference_name_at(place),
@@ -484,9 +583,11 @@ def reference_step(state: StudyState, place: Place) -> ReferenceStep:
     )
 
 
-def reference_steps(state: StudyState, place: Place, hand: Hand) -> Iterator[ReferenceStep | ChunkStep]:
-    """The next chunk of the reference, or where several render chunks side by side those that none has in hand, as many as
-    are likely to be wanted."""
+def reference_steps(
+    state: StudyState, place: Place, hand: Hand
+) -> Iterator[ReferenceStep | ChunkStep]:
+    """The next chunk of the reference, or where several render chunks side by side those that none
+    has in hand, as many as are likely to be wanted."""
     if not hand.shares:
         yield reference_step(state, place)
         return
@@ -498,14 +599,17 @@ def reference_steps(state: StudyState, place: Place, hand: Hand) -> Iterator[Ref
     for chunk in range(first, first + chunks_wanted(state)):
         many = FIRST_CHUNK_SAMPLES if chunk == 0 else CHUNK_SAMPLES
         if (name, chunk) not in hand.others.chunks and (name, chunk) not in state.chunks:
-            spec = spec_of(state.plan, state.plan.reference_configuration(many), REFERENCE_SEED + samples)
+            spec = spec_of(
+                state.plan, state.plan.reference_configuration(many), REFERENCE_SEED + samples
+            )
             yield ChunkStep(name, chunk, spec, many)
 
         samples += many
 
 
 def chunks_wanted(state: StudyState) -> int:
-    """How many more chunks the reference is likely to need: its grain falls as one over the root of its samples."""
+    """How many more chunks the reference is likely to need: its grain falls as one over the root of
+    its samples."""
     known = state.reference
     if known is None:
         return LEAST_REFERENCE_CHUNKS if state.plan.catalogue.capabilities.extends_reference else 1
@@ -526,7 +630,9 @@ def merge_step(state: StudyState, place: Place) -> ReferenceStep | None:
     return replace(step, rendered=rendered) if rendered is not None else None
 
 
-def measure_step(state: StudyState, trials: Sequence[PlannedTrial], hand: Hand = ALONE) -> MeasureStep | None:
+def measure_step(
+    state: StudyState, trials: Sequence[PlannedTrial], hand: Hand = ALONE
+) -> MeasureStep | None:
     """Pictures of these trials that lack figures."""
     if not state.wanting or state.reference is None:
         return None
@@ -544,16 +650,27 @@ def measure_step(state: StudyState, trials: Sequence[PlannedTrial], hand: Hand =
 def _measure(state: StudyState, appearance: str) -> MeasureStep:
     place = state.place
     assert place is not None
-    configuration = next(trial.configuration for trial in state.planned if trial.appearance == appearance)
+    configuration = next(
+        trial.configuration for trial in state.planned if trial.appearance == appearance
+    )
     keys = tuple(state.measurement_key(appearance, area) for area in state.areas_measured)
     samples = state.reference.samples if state.reference is not None else 0
     pictures = state.results.pictures[appearance]
 
-    return MeasureStep(place, configuration, keys, pictures, samples, state.plan.size, digests_of(state, place, pictures))
+    return MeasureStep(
+        place,
+        configuration,
+        keys,
+        pictures,
+        samples,
+        state.plan.size,
+        digests_of(state, place, pictures),
+    )
 
 
 def digests_of(state: StudyState, place: Place, pictures: Iterable[str]) -> dict[str, str]:
-    """Of the files of these pictures and of the reference, by their names, as far as they were kept."""
+    """Of the files of these pictures and of the reference, by their names, as far as they were
+    kept."""
     kept = state.at(place).digests
     digests = {name: kept[name] for name in pictures if name in kept}
     if state.reference is not None:
@@ -564,40 +681,57 @@ def digests_of(state: StudyState, place: Place, pictures: Iterable[str]) -> dict
 
 def wanted_floor(study: Study) -> float:
     """The grain, in levels, under which the reference is good enough."""
-    return FLOOR_SHARE * (study.limits.grain if study.limits.grain is not None else Limits().grain or 2.0)
+    return FLOOR_SHARE * (
+        study.limits.grain if study.limits.grain is not None else Limits().grain or 2.0
+    )
 
 
 def reference_is_good(state: StudyState) -> bool:
-    """Whether the reference's own grain is small enough for the grain limit, or has taken as long as all runs so far: what is
-    left of it is in every interval, so that more of it and more runs are worth about the same."""
+    """Whether the reference's own grain is small enough for the grain limit, or has taken as long
+    as all runs so far: what is left of it is in every interval, so that more of it and more runs
+    are worth about the same."""
     known = state.reference
-    if known is None or known.floor is None or not state.plan.catalogue.capabilities.extends_reference:
+    if (
+        known is None
+        or known.floor is None
+        or not state.plan.catalogue.capabilities.extends_reference
+    ):
         return known is not None
     if known.floor <= wanted_floor(state.plan) or known.chunks >= MAX_REFERENCE_CHUNKS:
         return True
 
-    return known.chunks >= LEAST_REFERENCE_CHUNKS and known.seconds >= REFERENCE_SHARE * _seconds_for_reference(state)
+    return (
+        known.chunks >= LEAST_REFERENCE_CHUNKS
+        and known.seconds >= REFERENCE_SHARE * _seconds_for_reference(state)
+    )
 
 
 def _seconds_for_reference(state: StudyState) -> float:
-    """How long the reference may take: together with comparing pictures no longer than the runs have taken, but half of that
-    in any case."""
+    """How long the reference may take: together with comparing pictures no longer than the runs
+    have taken, but half of that in any case."""
     spent = _seconds_spent(state)
     comparing = len(state.results.measurements) * measuring_seconds(state.plan.size)
     return max(spent - comparing, spent / 2)
 
 
 def samples_doubted(state: StudyState) -> int:
-    """Samples that the reference should have before it may judge the fastest trial of which only that is open; 0 where there
-    is none."""
+    """Samples that the reference should have before it may judge the fastest trial of which only
+    that is open; 0 where there is none."""
     results = results_of(state)
     pick = results.pick()
-    limit = pick.trial.seconds.value if pick is not None and pick.trial.seconds is not None else math.inf
+    limit = (
+        pick.trial.seconds.value
+        if pick is not None and pick.trial.seconds is not None
+        else math.inf
+    )
 
     hopeful = [
         trial
         for trial in results.trials
-        if trial.doubted and trial.verdict == UNDECIDED and trial.is_whole and time_of(trial) < limit
+        if trial.doubted
+        and trial.verdict == UNDECIDED
+        and trial.is_whole
+        and time_of(trial) < limit
     ]
     if not hopeful:
         return 0
@@ -607,7 +741,8 @@ def samples_doubted(state: StudyState) -> int:
 
 
 def _seconds_spent(state: StudyState) -> float:
-    """What all runs in the place that is looked at took; only those since it was last asked are looked at."""
+    """What all runs in the place that is looked at took; only those since it was last asked are
+    looked at."""
     runs = state.results.runs
     key = ("spent", state.place)
     done, spent = state.progress.get(key, (0, 0.0))
@@ -626,7 +761,10 @@ def _why_run(state: StudyState, waiting: Waiting, counts: Mapping[str, tuple[int
     trial = waiting.trial
 
     if waiting.control:
-        return f"control {waiting.control} of block {waiting.block + 1}: repeats of the base show drift"
+        return (
+            f"control {waiting.control} of block {waiting.block + 1}: repeats of the base show "
+            "drift"
+        )
 
     count, why = counts.get(trial.id, (state.plan.repeats, ""))
     run = f"run {len(records.blocks_done(trial.id, machine)) + 1} of {count}"
@@ -635,10 +773,14 @@ def _why_run(state: StudyState, waiting: Waiting, counts: Mapping[str, tuple[int
     return run + (f": {why}" if why else "") + (", tried again after a failure" if failed else "")
 
 
-def predicted_seconds(study: Study, trial: PlannedTrial, measured: Mapping[str, float]) -> float | None:
-    """How long a run will take: its trial's median, else the base's scaled by what its settings say; None if unknown.
+def predicted_seconds(
+    study: Study, trial: PlannedTrial, measured: Mapping[str, float]
+) -> float | None:
+    """How long a run will take: its trial's median, else the base's scaled by what its settings
+    say; None if unknown.
 
-    A prediction only: it sets the width of blocks that are still to come, and the time left. `measured` is by trial.
+    A prediction only: it sets the width of blocks that are still to come, and the time left.
+    `measured` is by trial.
     """
     if trial.id in measured:
         return measured[trial.id]

@@ -20,8 +20,8 @@ LONGEST_AGAIN = 30.0
 
 @dataclass(frozen=True)
 class Trying:
-    """Renders a trial until it has `runs` runs, and measures its pictures; the reference and one run of the base come first
-    where there are none, since nothing can be said without."""
+    """Renders a trial until it has `runs` runs, and measures its pictures; the reference and one
+    run of the base come first where there are none, since nothing can be said without."""
 
     configuration: Configuration
     runs: int
@@ -31,9 +31,14 @@ class Trying:
         """The next step; the same for the same state."""
         place = state.here
         if place is None or not state.can_render:
-            return Proposal(None, state.problem or "results of an earlier version of the scene are looked at")
+            return Proposal(
+                None, state.problem or "results of an earlier version of the scene are looked at"
+            )
         if state.reference is None:
-            return Proposal(reference_step(state, place), "errors are measured against it, and there is none yet")
+            return Proposal(
+                reference_step(state, place),
+                "errors are measured against it, and there is none yet",
+            )
 
         trial = state.trial_of(self.configuration)
         step = measure_step(state, [trial])
@@ -48,19 +53,25 @@ class Trying:
             if len(done) < wanted:
                 block = next(k for k in range(len(done) + 1) if k not in done)
                 return Proposal(
-                    run_step(state, place, Waiting(one, block, 0)), f"run {len(done) + 1} of {wanted}, asked for now"
+                    run_step(state, place, Waiting(one, block, 0)),
+                    f"run {len(done) + 1} of {wanted}, asked for now",
                 )
 
         return Proposal(None, "what was asked for is measured")
 
 
 def runs_to_try(state: StudyState, configuration: Configuration) -> int:
-    """How many runs a trial shall have so that it can be judged: the study's number, or two where each takes long."""
+    """How many runs a trial shall have so that it can be judged: the study's number, or two where
+    each takes long."""
     measured = {t.id: t.seconds.value for t in results_of(state).trials if t.seconds is not None}
     trial: PlannedTrial = state.trial_of(configuration)
     seconds = predicted_seconds(state.plan, trial, measured)
 
-    return min(state.plan.repeats, 2) if seconds is not None and seconds > LONGEST_AGAIN else state.plan.repeats
+    return (
+        min(state.plan.repeats, 2)
+        if seconds is not None and seconds > LONGEST_AGAIN
+        else state.plan.repeats
+    )
 
 
 def one_more_run(state: StudyState, configuration: Configuration) -> int:

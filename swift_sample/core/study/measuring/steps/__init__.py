@@ -1,5 +1,5 @@
-"""What a worker can be asked to do, one class a kind. A step names all that it is about when it is proposed, so that an edit
-of the plan while it runs cannot file its outcome under another name.
+"""What a worker can be asked to do, one class a kind. A step names all that it is about when it is
+proposed, so that an edit of the plan while it runs cannot file its outcome under another name.
 
     words(base)        what is being done, for a person
     job(folder)        the message to the worker

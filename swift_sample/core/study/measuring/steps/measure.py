@@ -1,5 +1,6 @@
-"""Measure an appearance's pictures: against the reference, or where none is named only what differs between them (grain).
-With a recipe, the pictures are first denoised as another configuration does; nothing of that is written."""
+"""Measure an appearance's pictures: against the reference, or where none is named only what differs
+between them (grain). With a recipe, the pictures are first denoised as another configuration does;
+nothing of that is written."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -15,7 +16,8 @@ from swift_sample.core.worker.messages import MeasureJob, Outcome
 
 @dataclass(frozen=True)
 class MeasureStep:
-    """`configuration` is one of those that render the pictures, or with a recipe the one whose denoising is tried."""
+    """`configuration` is one of those that render the pictures, or with a recipe the one whose
+    denoising is tried."""
 
     place: Place
     configuration: Configuration
@@ -36,13 +38,22 @@ class MeasureStep:
         if self.key.recipe:
             return f"denoising the base's pictures: {self.configuration.describe(base)}"
         what = "the base" if self.configuration == base else self.configuration.describe(base)
-        return f"comparing {what} with the reference" if self.key.reference else f"measuring the grain of {what}"
+        return (
+            f"comparing {what} with the reference"
+            if self.key.reference
+            else f"measuring the grain of {what}"
+        )
 
     def job(self, folder: Folder) -> MeasureJob:
         pictures = [str(folder.picture(name)) for name in self.pictures]
-        digests = {path: self.digests.get(name, "") for path, name in zip(pictures, self.pictures, strict=True)}
+        digests = {
+            path: self.digests.get(name, "")
+            for path, name in zip(pictures, self.pictures, strict=True)
+        }
         if self.key.reference:
-            digests[str(folder.reference(self.key.reference))] = self.digests.get(self.key.reference, "")
+            digests[str(folder.reference(self.key.reference))] = self.digests.get(
+                self.key.reference, ""
+            )
 
         return MeasureJob(
             pictures=pictures,
@@ -74,13 +85,25 @@ class MeasureStep:
 
             versions = {kind: KINDS[kind].version for kind in figures}
             measurements.append(
-                Measurement(self.place, key, self.pictures, self.reference_samples, figures, versions, outcome.seconds)
+                Measurement(
+                    self.place,
+                    key,
+                    self.pictures,
+                    self.reference_samples,
+                    figures,
+                    versions,
+                    outcome.seconds,
+                )
             )
 
         return [Measured(tuple(measurements))]
 
     def without_figures(self) -> Event:
-        """The event of a denoising that cannot be tried: nothing is expected of it, and it is not asked for again."""
+        """The event of a denoising that cannot be tried: nothing is expected of it, and it is not
+        asked for again."""
         return Measured(
-            tuple(Measurement(self.place, key, self.pictures, self.reference_samples, {}, {}) for key in self.keys)
+            tuple(
+                Measurement(self.place, key, self.pictures, self.reference_samples, {}, {})
+                for key in self.keys
+            )
         )

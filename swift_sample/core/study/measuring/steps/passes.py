@@ -15,7 +15,8 @@ KEPT = "light passes"
 
 @dataclass(frozen=True)
 class PassesStep:
-    """The same pixels as in `picture`: settings and seed are those of its run. Its time is not counted."""
+    """The same pixels as in `picture`: settings and seed are those of its run. Its time is not
+    counted."""
 
     picture: str
     configuration: Configuration

@@ -1,5 +1,5 @@
-"""Render one more chunk of the reference and merge it into what is there: in one step, or where several machines render
-chunks side by side in two."""
+"""Render one more chunk of the reference and merge it into what is there: in one step, or where
+several machines render chunks side by side in two."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -9,13 +9,19 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.log.events import ChunkKept, Event, ReferenceGrew
 from swift_sample.core.study.log.folder import Folder
 from swift_sample.core.study.log.records import Chunk
-from swift_sample.core.worker.messages import ChunkJob, ChunkRendered, Outcome, ReferenceExtended, ReferenceJob
+from swift_sample.core.worker.messages import (
+    ChunkJob,
+    ChunkRendered,
+    Outcome,
+    ReferenceExtended,
+    ReferenceJob,
+)
 
 
 @dataclass(frozen=True)
 class ReferenceStep:
-    """Chunk number `chunk` of a reference that has `samples` so far, which took `seconds`. `rendered` is that chunk, where it
-    is there already and only to be merged."""
+    """Chunk number `chunk` of a reference that has `samples` so far, which took `seconds`.
+    `rendered` is that chunk, where it is there already and only to be merged."""
 
     reference: str
     chunk: int
@@ -44,14 +50,27 @@ class ReferenceStep:
             return job
 
         chunk = str(folder.chunk(self.reference, self.chunk))
-        told = {"chunk": chunk, "chunk_digest": self.rendered.digest, "chunk_seconds": self.rendered.seconds}
+        told = {
+            "chunk": chunk,
+            "chunk_digest": self.rendered.digest,
+            "chunk_seconds": self.rendered.seconds,
+        }
         return job.model_copy(update=told)
 
     def absorb(self, outcome: Outcome) -> Sequence[Event]:
         if not isinstance(outcome, ReferenceExtended):
             return []
         seconds = self.seconds + outcome.seconds
-        return [ReferenceGrew(self.reference, outcome.samples, self.chunk + 1, outcome.floor, seconds, outcome.digest)]
+        return [
+            ReferenceGrew(
+                self.reference,
+                outcome.samples,
+                self.chunk + 1,
+                outcome.floor,
+                seconds,
+                outcome.digest,
+            )
+        ]
 
 
 @dataclass(frozen=True)
@@ -73,4 +92,6 @@ class ChunkStep:
     def absorb(self, outcome: Outcome) -> Sequence[Event]:
         if not isinstance(outcome, ChunkRendered):
             return []
-        return [ChunkKept(self.reference, self.chunk, self.samples, outcome.seconds, outcome.digest)]
+        return [
+            ChunkKept(self.reference, self.chunk, self.samples, outcome.seconds, outcome.digest)
+        ]

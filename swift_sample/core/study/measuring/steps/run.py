@@ -44,13 +44,20 @@ class RunStep:
     def words(self, base: Configuration) -> str:
         if self.control:
             return "rendering the base again, as a control"
-        return "rendering the base" if self.configuration == base else f"rendering {self.configuration.describe(base)}"
+        return (
+            "rendering the base"
+            if self.configuration == base
+            else f"rendering {self.configuration.describe(base)}"
+        )
 
     def job(self, folder: Folder) -> RenderJob:
-        return RenderJob(spec=self.spec, picture=str(folder.picture(self.picture)), identity=self.as_note())
+        return RenderJob(
+            spec=self.spec, picture=str(folder.picture(self.picture)), identity=self.as_note()
+        )
 
     def as_note(self) -> dict[str, object]:
-        """What the picture's header says of where the run belongs, so that a lost database can be made from pictures."""
+        """What the picture's header says of where the run belongs, so that a lost database can be
+        made from pictures."""
         records = {kind: dict(record) for kind, record in self.records.items()}
         return {
             "records": records,
@@ -69,13 +76,25 @@ class RunStep:
 
     def absorb(self, outcome: Outcome) -> Sequence[Event]:
         if isinstance(outcome, Rendered):
-            run = replace(self._run, picture=self.picture, result=RunResult.of(outcome.result), digest=outcome.digest)
+            run = replace(
+                self._run,
+                picture=self.picture,
+                result=RunResult.of(outcome.result),
+                digest=outcome.digest,
+            )
             return [RunFinished(run, self.configuration, outcome.result)]
-        return self.failed(reason_of(outcome), isinstance(outcome, Failed) and outcome.fault != "job")
+        return self.failed(
+            reason_of(outcome), isinstance(outcome, Failed) and outcome.fault != "job"
+        )
 
     def failed(self, reason: str, by_machine: bool) -> Sequence[Event]:
-        """The events of a run that gave no picture; `by_machine` where that says nothing of its trial."""
-        return [RunFinished(replace(self._run, reason=reason, by_machine=by_machine), self.configuration)]
+        """The events of a run that gave no picture; `by_machine` where that says nothing of its
+        trial."""
+        return [
+            RunFinished(
+                replace(self._run, reason=reason, by_machine=by_machine), self.configuration
+            )
+        ]
 
     @property
     def _run(self) -> Run:

@@ -23,7 +23,10 @@ def noisy_picture(sigma: float = 0.08) -> Picture:
     normal[:, :32, 0] = 1
     normal[:, 32:, 2] = 1
     light = np.where(x < 32, CLEAN, 2 * CLEAN)[..., None]
-    halves = [(albedo * (light + sigma * rng.normal(size=(48, 64, 3)))).astype(np.float32) for _ in range(2)]
+    halves = [
+        (albedo * (light + sigma * rng.normal(size=(48, 64, 3)))).astype(np.float32)
+        for _ in range(2)
+    ]
 
     return Picture(
         (halves[0] + halves[1]) / 2,
@@ -45,7 +48,10 @@ def clean_picture() -> np.ndarray:
 
 def denoising(**changes: object) -> Configuration:
     return configured(
-        {"device.threads": 2, **{f"denoise.{key}": value for key, value in {"method": "wavelet", **changes}.items()}}
+        {
+            "device.threads": 2,
+            **{f"denoise.{key}": value for key, value in {"method": "wavelet", **changes}.items()},
+        }
     )
 
 
@@ -73,7 +79,9 @@ def test_grain_falls_and_edges_and_texture_stay(method: str) -> None:
 @METHODS
 def test_without_guides_texture_suffers(method: str) -> None:
     with_them = rms(denoise_picture(noisy_picture(), denoising(method=method, guides=True)).beauty)
-    assert with_them < 0.85 * rms(denoise_picture(noisy_picture(), denoising(method=method, guides=False)).beauty)
+    assert with_them < 0.85 * rms(
+        denoise_picture(noisy_picture(), denoising(method=method, guides=False)).beauty
+    )
 
 
 def test_strength_blends_from_exactly_raw() -> None:
@@ -95,7 +103,9 @@ def test_threads_do_not_change_a_pixel(method: str) -> None:
 @METHODS
 def test_a_picture_without_grain_is_left_alone(method: str) -> None:
     picture = noisy_picture(sigma=0.0)
-    assert denoise_picture(picture, denoising(method=method)).beauty == pytest.approx(picture.beauty, rel=1e-3)
+    assert denoise_picture(picture, denoising(method=method)).beauty == pytest.approx(
+        picture.beauty, rel=1e-3
+    )
 
 
 def test_a_mask_says_where_it_is_smoothed() -> None:
@@ -132,10 +142,19 @@ def test_noisy_guides_are_cleaned() -> None:
 
 def test_each_pass_by_itself_still_adds_up() -> None:
     scene = open_scene("honey-stall-small")
-    picture, _ = take(scene, (48, 27), samples__max=8, bounces__total=4, denoise__method="wavelet", denoise__per_pass=True)
+    picture, _ = take(
+        scene,
+        (48, 27),
+        samples__max=8,
+        bounces__total=4,
+        denoise__method="wavelet",
+        denoise__per_pass=True,
+    )
     assert "direct.diffuse_half" in picture.layers
     smooth = denoise_picture(picture, denoising(per_pass=True))
-    assert np.array_equal(sum((smooth.layers[name] for name in PASSES), np.zeros_like(smooth.beauty)), smooth.beauty)
+    assert np.array_equal(
+        sum((smooth.layers[name] for name in PASSES), np.zeros_like(smooth.beauty)), smooth.beauty
+    )
     assert not any(name.endswith("_half") for name in smooth.layers)
     assert not np.array_equal(smooth.layers["direct.diffuse"], picture.layers["direct.diffuse"])
     plain, _ = take(scene, (48, 27), samples__max=8, bounces__total=4)

@@ -11,7 +11,8 @@ LIGHT = 0.5
 
 
 def frame(number: int, shift: int = 0, sigma: float = 0.1) -> tuple[Picture, np.ndarray]:
-    """A wall with a bright bar that moves by `shift` pixels a frame; the picture and its clean beauty."""
+    """A wall with a bright bar that moves by `shift` pixels a frame; the picture and its clean
+    beauty."""
     rng = np.random.default_rng(number)
     x = np.mgrid[0:40, 0:64][1] - number * shift
     clean = np.where((x > 20) & (x < 36), 2 * LIGHT, LIGHT)[..., None] * np.ones(3)
@@ -34,8 +35,14 @@ def inside(values: np.ndarray) -> np.ndarray:
 @pytest.mark.parametrize("shift", [0, 2])
 def test_flicker_falls_below_that_of_single_frames(shift: int) -> None:
     frames = [frame(k, shift) for k in range(4)]
-    alone = [denoise_picture(p, configured({"denoise.method": "patches"})).beauty - clean for p, clean in frames[1:3]]
-    together = [denoise_frame(frames[k][0], [frames[k - 1][0], frames[k + 1][0]], 2).beauty - frames[k][1] for k in (1, 2)]
+    alone = [
+        denoise_picture(p, configured({"denoise.method": "patches"})).beauty - clean
+        for p, clean in frames[1:3]
+    ]
+    together = [
+        denoise_frame(frames[k][0], [frames[k - 1][0], frames[k + 1][0]], 2).beauty - frames[k][1]
+        for k in (1, 2)
+    ]
 
     def flicker(errors: list[np.ndarray]) -> float:
         return float(np.sqrt(np.mean(inside(errors[1] - errors[0]) ** 2)))

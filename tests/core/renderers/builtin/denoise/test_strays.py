@@ -29,7 +29,9 @@ def test_a_stray_pixel_of_one_half_goes_and_its_light_stays_around() -> None:
     half_a[30, 40] = (50.0, 20.0, 5.0)
     calm = spread_strays(picture(half_a, half_b), 2)
     assert calm.beauty.max() < 0.5
-    before, after = (p[14:46, 24:56].sum(axis=(0, 1), dtype=float) for p in ((half_a + half_b) / 2, calm.beauty))
+    before, after = (
+        p[14:46, 24:56].sum(axis=(0, 1), dtype=float) for p in ((half_a + half_b) / 2, calm.beauty)
+    )
     assert after == pytest.approx(before, rel=0.01)
     assert calm.layers["half_b"] == pytest.approx(half_b), "the other half had none"
 
@@ -53,8 +55,8 @@ def test_any_size_and_any_threads(shape: tuple[int, int]) -> None:
 
 @pytest.mark.parametrize("method", DENOISERS)
 def test_denoised_renders_have_fewer_stray_pixels_and_the_same_light(method: str) -> None:
-    """Against the filter alone, on a render's own noise: at most four fifths of the pixels that are 40 levels too bright, a
-    smaller error, and the same light."""
+    """Against the filter alone, on a render's own noise: at most four fifths of the pixels that are
+    40 levels too bright, a smaller error, and the same light."""
     view = View(0.0, "soft")
     scene = open_scene("honey-stall")
     noisy, _ = take(scene, (160, 90), samples__max=8, bounces__total=8, denoise__method=method)

@@ -1,4 +1,5 @@
-"""The wavelet filter against a plain implementation of its paper's formulas, pixel by pixel in double precision."""
+"""The wavelet filter against a plain implementation of its paper's formulas, pixel by pixel in
+double precision."""
 
 import numpy as np
 import pytest
@@ -7,22 +8,35 @@ from swift_sample.core.picture.colour import LUMINANCE
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.denoise.guides import LEAST_ALBEDO, SHARPNESS, Guides
 from swift_sample.core.renderers.builtin.denoise.rows import in_bands, to_weights
-from swift_sample.core.renderers.builtin.denoise.wavelet import BOX, COLOUR_TOLERANCE, LEVELS, SPLINE, denoise_wavelet
+from swift_sample.core.renderers.builtin.denoise.wavelet import (
+    BOX,
+    COLOUR_TOLERANCE,
+    LEVELS,
+    SPLINE,
+    denoise_wavelet,
+)
 
 HEIGHT = 11
 WIDTH = 14
 
 
 def plain_wavelet(picture: Picture, values: np.ndarray | None) -> np.ndarray:
-    """Dammertz et al. 2010 with the halves' variance in the colour weight; edges are copied outwards."""
+    """Dammertz et al. 2010 with the halves' variance in the colour weight; edges are copied
+    outwards."""
     height, width = picture.beauty.shape[:2]
-    albedo = np.maximum(values[..., :3], LEAST_ALBEDO).astype(float) if values is not None else np.ones((height, width, 3))
+    albedo = (
+        np.maximum(values[..., :3], LEAST_ALBEDO).astype(float)
+        if values is not None
+        else np.ones((height, width, 3))
+    )
     light = picture.beauty / albedo
     raw = (((picture.layers["half_a"] - picture.layers["half_b"]) / albedo) @ LUMINANCE) ** 2 / 4
     features = np.zeros((height, width, 0))
 
     if values is not None:
-        features = SHARPNESS * np.dstack([values[..., :3] @ LUMINANCE, values[..., 3:]]).astype(float)
+        features = SHARPNESS * np.dstack([values[..., :3] @ LUMINANCE, values[..., 3:]]).astype(
+            float
+        )
 
     def at(plane: np.ndarray, y: int, x: int) -> np.ndarray:
         return plane[min(max(y, 0), height - 1), min(max(x, 0), width - 1)]
@@ -30,7 +44,13 @@ def plain_wavelet(picture: Picture, values: np.ndarray | None) -> np.ndarray:
     variance = np.array(
         [
             [
-                np.mean([at(raw, y + j, x + i) for j in range(-BOX, BOX + 1) for i in range(-BOX, BOX + 1)])
+                np.mean(
+                    [
+                        at(raw, y + j, x + i)
+                        for j in range(-BOX, BOX + 1)
+                        for i in range(-BOX, BOX + 1)
+                    ]
+                )
                 for x in range(width)
             ]
             for y in range(height)
@@ -78,10 +98,15 @@ def some_picture() -> Picture:
 @pytest.mark.parametrize("guided", [False, True])
 def test_the_kernels_do_what_the_formulas_say(guided: bool) -> None:
     picture = some_picture()
-    values = np.random.default_rng(13).uniform(0.1, 0.3, (HEIGHT, WIDTH, 7)).astype(np.float32) if guided else None
+    values = (
+        np.random.default_rng(13).uniform(0.1, 0.3, (HEIGHT, WIDTH, 7)).astype(np.float32)
+        if guided
+        else None
+    )
     expected = plain_wavelet(picture, values)
     found = denoise_wavelet(picture, Guides(values) if values is not None else None, 2)
-    # The exponential of the kernels is within 6 %, weights are ratios, and four passes follow one another.
+    # The exponential of the kernels is within 6 %, weights are ratios, and four passes follow one
+    # another.
     assert np.sqrt(((found - expected) ** 2).mean()) < 0.002
     assert np.abs(found - expected).max() < 0.015
     assert np.abs(expected - picture.beauty).max() > 0.05, "the filter does something here"

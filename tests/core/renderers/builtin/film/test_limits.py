@@ -1,4 +1,5 @@
-"""What one render says of tighter limits, against renders with them: the same samples, so they differ by that alone."""
+"""What one render says of tighter limits, against renders with them: the same samples, so they
+differ by that alone."""
 
 import numpy as np
 import pytest
@@ -15,7 +16,9 @@ SETTINGS = {"samples.max": 32, "bounces.total": 8, "bounces.roulette_start": 64}
 
 def rendered(**changes: float) -> tuple[np.ndarray, RunRecord]:
     settings = {**SETTINGS, **{key.replace("__", "."): value for key, value in changes.items()}}
-    spec = RenderSpec(scene="honey-stall-small", size=(64, 32), settings=dict(configured(settings)), seed=3)
+    spec = RenderSpec(
+        scene="honey-stall-small", size=(64, 32), settings=dict(configured(settings)), seed=3
+    )
     picture, record = run_render(spec, SceneCache(), None)
     return picture.beauty, record
 
@@ -28,14 +31,18 @@ def unlimited() -> tuple[np.ndarray, RunRecord]:
 def shift_between(one: np.ndarray, other: np.ndarray) -> float:
     """Levels between means over the cells in which light is kept."""
     height, width = (side // CELL * CELL for side in one.shape[:2])
-    cells = [p[:height, :width].reshape(height // CELL, CELL, width // CELL, CELL, 3).mean(axis=(1, 3)) for p in (one, other)]
+    cells = [
+        p[:height, :width].reshape(height // CELL, CELL, width // CELL, CELL, 3).mean(axis=(1, 3))
+        for p in (one, other)
+    ]
     first, second = (View().levels(cell.astype(np.float32)) for cell in cells)
 
     return float(np.sqrt(((first - second) ** 2).mean()))
 
 
 @pytest.mark.parametrize(
-    ("key", "value"), [("light.clamp_indirect", 0.25), ("light.clamp_indirect", 1.0), ("light.clamp_direct", 0.5)]
+    ("key", "value"),
+    [("light.clamp_indirect", 0.25), ("light.clamp_indirect", 1.0), ("light.clamp_direct", 0.5)],
 )
 def test_what_a_clamp_would_take_is_told_before_it_is_set(
     unlimited: tuple[np.ndarray, RunRecord], key: str, value: float
@@ -45,7 +52,9 @@ def test_what_a_clamp_would_take_is_told_before_it_is_set(
     measured = shift_between(clamped, whole)
     assert measured > 0.2
     assert record.shift_by_setting[key][value] / CELL_LOSS == pytest.approx(measured, rel=0.02)
-    assert own.shift_by_setting[key][value] / CELL_LOSS == pytest.approx(measured, rel=0.02), "and by a render that has it"
+    assert own.shift_by_setting[key][value] / CELL_LOSS == pytest.approx(measured, rel=0.02), (
+        "and by a render that has it"
+    )
     lost = whole.mean(axis=(0, 1), dtype=np.float64) - clamped.mean(axis=(0, 1), dtype=np.float64)
     assert own.light_clamped[key] == pytest.approx(lost, rel=1e-3)
     assert not record.light_clamped
@@ -56,7 +65,9 @@ def test_what_a_clamp_would_take_is_told_before_it_is_set(
     assert own.grain_by_setting[key][value] == 1.0
 
 
-@pytest.mark.parametrize(("kind", "cap"), [("diffuse", 0), ("diffuse", 1), ("glossy", 0), ("transmission", 1)])
+@pytest.mark.parametrize(
+    ("kind", "cap"), [("diffuse", 0), ("diffuse", 1), ("glossy", 0), ("transmission", 1)]
+)
 def test_what_a_cap_by_kind_would_take_is_told_before_it_is_set(
     unlimited: tuple[np.ndarray, RunRecord], kind: str, cap: int
 ) -> None:
@@ -64,7 +75,9 @@ def test_what_a_cap_by_kind_would_take_is_told_before_it_is_set(
     capped, _ = rendered(**{f"bounces__{kind}": cap})
     measured = shift_between(capped, whole)
     assert measured > 0.1
-    assert record.shift_by_setting[f"bounces.{kind}"][cap] / CELL_LOSS == pytest.approx(measured, rel=0.02)
+    assert record.shift_by_setting[f"bounces.{kind}"][cap] / CELL_LOSS == pytest.approx(
+        measured, rel=0.02
+    )
 
 
 @pytest.mark.parametrize("threshold", [0.032, 0.064])
@@ -81,4 +94,6 @@ def test_samples_and_grain_of_a_noise_threshold_are_told_before_it_is_set(
     assert going == pytest.approx(stopped.samples.share_at_max, abs=0.1)
     grains = list(record.grain_by_samples.values())
     assert min(grains) <= grain <= max(grains)
-    assert min(stopped.samples_by_setting["samples.noise_threshold"]) == threshold, "its own, and what stops more"
+    assert min(stopped.samples_by_setting["samples.noise_threshold"]) == threshold, (
+        "its own, and what stops more"
+    )

@@ -1,7 +1,8 @@
 """Renders whose result is known in closed form; as a program it prints the table (`make proof`).
 
-Every case is a scene, what its picture must show, and a tolerance: four standard errors of the render itself (a false alarm
-in about 16,000), plus a stated share for what is not random, such as balls made of triangles.
+Every case is a scene, what its picture must show, and a tolerance: four standard errors of the
+render itself (a false alarm in about 16,000), plus a stated share for what is not random, such as
+balls made of triangles.
 """
 
 import math
@@ -36,7 +37,8 @@ BLACK = Material("black", (0, 0, 0), ior=1.0)
 
 @dataclass(frozen=True)
 class Case:
-    """`share` is what the picture's middle may be off by without being random, as a share of the expected value."""
+    """`share` is what the picture's middle may be off by without being random, as a share of the
+    expected value."""
 
     name: str
     scene: Callable[[], Scene]
@@ -78,7 +80,9 @@ def glow(radiance: float) -> Material:
 
 
 def _furnace(material: Material) -> Callable[[], Scene]:
-    return lambda: Scene("ball", [ball("ball", 0, 1.0, 128)], [material], Camera((0, 0, 4), (0, 0, 0)), sky(0.5))
+    return lambda: Scene(
+        "ball", [ball("ball", 0, 1.0, 128)], [material], Camera((0, 0, 4), (0, 0, 0)), sky(0.5)
+    )
 
 
 WHITE = (1.0, 1.0, 1.0)
@@ -104,17 +108,38 @@ def furnaces() -> Iterator[Case]:
         for roughness in roughnesses or (0.5,):
             label = f"furnace, {name}" + (f", roughness {roughness:g}" if roughnesses else "")
             bounces = {"bounces__total": 64, "bounces__roulette_start": 32}
-            yield Case(label, _furnace(replace(material, roughness=roughness)), 0.5, 0.01, bounces, 24, 6)
+            yield Case(
+                label, _furnace(replace(material, roughness=roughness)), 0.5, 0.01, bounces, 24, 6
+            )
 
 
 def _lit_floor(
-    *extra: Mesh, lights: tuple[Light, ...] = (), materials: tuple[Material, ...] = (), environment: Environment | None = None
+    *extra: Mesh,
+    lights: tuple[Light, ...] = (),
+    materials: tuple[Material, ...] = (),
+    environment: Environment | None = None,
 ) -> Scene:
-    return Scene("floor", [floor(), *extra], [grey(), *materials], ABOVE, environment or sky(0.0), lights=list(lights))
+    return Scene(
+        "floor",
+        [floor(), *extra],
+        [grey(), *materials],
+        ABOVE,
+        environment or sky(0.0),
+        lights=list(lights),
+    )
 
 
 def _square_above(half: float, height: float, radiance: float) -> Scene:
-    light = quad("light", 1, [(-half, height, -half), (half, height, -half), (half, height, half), (-half, height, half)])
+    light = quad(
+        "light",
+        1,
+        [
+            (-half, height, -half),
+            (half, height, -half),
+            (half, height, half),
+            (-half, height, half),
+        ],
+    )
     return _lit_floor(light, materials=(glow(radiance),))
 
 
@@ -132,18 +157,38 @@ def irradiance() -> Iterator[Case]:
     corner = x / math.sqrt(1 + x * x) * math.atan(x / math.sqrt(1 + x * x)) / math.pi
     square = 0.5 * 3.0 * 4 * corner
     ball_share = (0.25 / 1.5) ** 2
-    yield Case("square light above a floor", lambda: _square_above(0.5, 1.0, 3.0), square, settings=direct)
-    yield Case("ball light above a floor", lambda: _ball_above(0.25, 1.5, 10.0), 0.5 * 10.0 * ball_share, 0.005, direct)
+    yield Case(
+        "square light above a floor", lambda: _square_above(0.5, 1.0, 3.0), square, settings=direct
+    )
+    yield Case(
+        "ball light above a floor",
+        lambda: _ball_above(0.25, 1.5, 10.0),
+        0.5 * 10.0 * ball_share,
+        0.005,
+        direct,
+    )
     point = Light(POINT, (2.0,) * 3, (0, 1.5, 0))
-    yield Case("point light above a floor", lambda: _lit_floor(lights=(point,)), 0.5 / math.pi * 2 / 1.5**2)
+    yield Case(
+        "point light above a floor", lambda: _lit_floor(lights=(point,)), 0.5 / math.pi * 2 / 1.5**2
+    )
     slanted = Light(POINT, (2.0,) * 3, (1.0, 1.0, 0))
-    yield Case("point light aside", lambda: _lit_floor(lights=(slanted,)), 0.5 / math.pi * 2 / 2 * math.sqrt(0.5))
+    yield Case(
+        "point light aside",
+        lambda: _lit_floor(lights=(slanted,)),
+        0.5 / math.pi * 2 / 2 * math.sqrt(0.5),
+    )
     spot = Light(SPOT, (2.0,) * 3, (0.5, 1, 0), (0, -1, 0), inner_cone=0.2, outer_cone=0.8)
     angle = math.cos(math.atan(0.5))
     share = ((angle - math.cos(0.8)) / (math.cos(0.2) - math.cos(0.8))) ** 2
-    yield Case("spot between its cones", lambda: _lit_floor(lights=(spot,)), 0.5 / math.pi * 2 / 1.25 * angle * share)
+    yield Case(
+        "spot between its cones",
+        lambda: _lit_floor(lights=(spot,)),
+        0.5 / math.pi * 2 / 1.25 * angle * share,
+    )
     sun = Light(DIRECTIONAL, (3.0,) * 3, direction=(-1, -1, 0))
-    yield Case("directional light", lambda: _lit_floor(lights=(sun,)), 0.5 / math.pi * 3 * math.sqrt(0.5))
+    yield Case(
+        "directional light", lambda: _lit_floor(lights=(sun,)), 0.5 / math.pi * 3 * math.sqrt(0.5)
+    )
 
     yield Case(
         "form factor of parallel squares",
@@ -156,7 +201,8 @@ def irradiance() -> Iterator[Case]:
 
 
 def _facing_squares() -> Scene:
-    """A white unit square sees a bright one a metre away; seen from below, through the middle of the bright one's back."""
+    """A white unit square sees a bright one a metre away; seen from below, through the middle of
+    the bright one's back."""
     target = quad("target", 0, [(-0.5, 0, 0.5), (0.5, 0, 0.5), (0.5, 0, -0.5), (-0.5, 0, -0.5)])
     light = quad("light", 1, [(-0.5, 1, -0.5), (0.5, 1, -0.5), (0.5, 1, 0.5), (-0.5, 1, 0.5)])
     camera = Camera((0, 0.9, 0), (0, 0, 0), (0, 0, -1), half_height=0.5)
@@ -185,7 +231,11 @@ def media() -> Iterator[Case]:
     slab = lambda: Scene(  # noqa: E731
         "slab",
         [box("slab", 0, (4, 0.5, 4), 1e-4)],
-        [Material("liquid", WHITE, roughness=0.0, ior=1.0, transmission=1.0, absorption=(1.2,) * 3)],
+        [
+            Material(
+                "liquid", WHITE, roughness=0.0, ior=1.0, transmission=1.0, absorption=(1.2,) * 3
+            )
+        ],
         Camera((0, 3, 0.001), (0, 0, 0), (0, 0, -1), 0.02),
         sky(1.0),
     )
@@ -200,7 +250,11 @@ def media() -> Iterator[Case]:
     for name, density, settings in (
         ("even haze", np.ones((1, 1, 1), np.float32), {}),
         ("haze in a grid", np.ones((2, 3, 4), np.float32), {}),
-        ("haze in steps", np.ones((2, 3, 4), np.float32), {"volume__scattering": "stepped", "volume__step": 0.05}),
+        (
+            "haze in steps",
+            np.ones((2, 3, 4), np.float32),
+            {"volume__scattering": "stepped", "volume__step": 0.05},
+        ),
     ):
         haze = Haze((-9, 0, -9), (9, depth, 9), (scattering,) * 3, (absorption,) * 3, 0.0, density)
         yield Case(
@@ -212,9 +266,21 @@ def media() -> Iterator[Case]:
         )
 
         clear = Haze((-9, 0, -9), (9, depth, 9), (1.0,) * 3, (0.0,) * 3, 0.6, density)
-        yield Case(f"furnace, {name}", lambda h=clear: _hazy(h, 0.0, 0.5), 0.5, 0.004, {"bounces__total": 64, **settings})
+        yield Case(
+            f"furnace, {name}",
+            lambda h=clear: _hazy(h, 0.0, 0.5),
+            0.5,
+            0.004,
+            {"bounces__total": 64, **settings},
+        )
         dark = Haze((-9, 0, -9), (9, depth, 9), (0.0,) * 3, (0.8,) * 3, 0.0, density)
-        yield Case(f"absorption, {name}", lambda h=dark: _hazy(h, 0.0, 0.5), 0.5 * math.exp(-0.8 * depth), 0.004, settings)
+        yield Case(
+            f"absorption, {name}",
+            lambda h=dark: _hazy(h, 0.0, 0.5),
+            0.5 * math.exp(-0.8 * depth),
+            0.004,
+            settings,
+        )
 
 
 def _hazy(haze: Haze, sun: float, environment: float = 0.0) -> Scene:
@@ -222,12 +288,19 @@ def _hazy(haze: Haze, sun: float, environment: float = 0.0) -> Scene:
     lights = [Light(DIRECTIONAL, (sun,) * 3, direction=(0, -1, 0))] if sun else []
 
     return Scene(
-        "haze", [far], [BLACK], Camera((0, 3, 0.0), (0, 0, 0), (0, 0, -1), 0.01), sky(environment), lights=lights, haze=haze
+        "haze",
+        [far],
+        [BLACK],
+        Camera((0, 3, 0.0), (0, 0, 0), (0, 0, -1), 0.01),
+        sky(environment),
+        lights=lights,
+        haze=haze,
     )
 
 
 def interreflection() -> Iterator[Case]:
-    # Inside a closed room whose walls glow with 1 and reflect the share r, k bounces show (1 - r^(k + 2)) / (1 - r).
+    # Inside a closed room whose walls glow with 1 and reflect the share r, k bounces show (1 - r^(k
+    # + 2)) / (1 - r).
     for bounces in (0, 1, 3, 64):
         yield Case(
             f"closed glowing room, {bounces} bounces",
@@ -254,27 +327,41 @@ def cutouts() -> Iterator[Case]:
         return quad("veil", 1, [(-9, y, 9), (9, y, 9), (9, y, -9), (-9, y, -9)])
 
     yield Case(
-        "sky through two veils", lambda: Scene("veils", [sheet(0.1), sheet(0.2)], [grey(), veil], ABOVE, sky(1.0)), 0.36
+        "sky through two veils",
+        lambda: Scene("veils", [sheet(0.1), sheet(0.2)], [grey(), veil], ABOVE, sky(1.0)),
+        0.36,
     )
     sun = Light(DIRECTIONAL, (math.pi,) * 3, direction=(0, -1, 0))
 
     yield Case(
         "sun through two veils",
-        lambda: Scene("veils", [floor(), sheet(0.6), sheet(0.7)], [grey(), veil], ABOVE, sky(0.0), lights=[sun]),
+        lambda: Scene(
+            "veils",
+            [floor(), sheet(0.6), sheet(0.7)],
+            [grey(), veil],
+            ABOVE,
+            sky(0.0),
+            lights=[sun],
+        ),
         0.5 * 0.36,
     )
 
 
 def camera() -> Iterator[Case]:
-    # A bright band 0.2 wide crosses a field of 1.0 evenly by 0.6; or the camera moves past it the other way.
+    # A bright band 0.2 wide crosses a field of 1.0 evenly by 0.6; or the camera moves past it the
+    # other way.
     yield Case("moving band", _moving_band, 0.2, 0.004, {"camera__motion_blur": True})
-    yield Case("moving camera", lambda: _moving_band(True), 0.2, 0.004, {"camera__motion_blur": True})
+    yield Case(
+        "moving camera", lambda: _moving_band(True), 0.2, 0.004, {"camera__motion_blur": True}
+    )
     yield Case("band out of focus", lambda: _moving_band(lens=0.02), 0.2, 0.004)
 
 
 def _moving_band(by_camera: bool = False, lens: float = 0.0) -> Scene:
     band = quad("band", 0, [(-0.4, 0, 9), (-0.2, 0, 9), (-0.2, 0, -9), (-0.4, 0, -9)])
-    eye = Camera((0, 1, 0), (0, 0, 0), (0, 0, -1), 2 * math.atan(0.5), aperture=lens, focus_distance=0.5)
+    eye = Camera(
+        (0, 1, 0), (0, 0, 0), (0, 0, -1), 2 * math.atan(0.5), aperture=lens, focus_distance=0.5
+    )
 
     if by_camera:
         eye.closing = Pose((-0.6, 1, 0), (-0.6, 0, 0), (0, 0, -1))
@@ -294,4 +381,7 @@ if __name__ == "__main__":
     for case in all_cases():
         found = case.measure()
         mark = "" if found.holds else " **missed**"
-        print(f"| {case.name} | {found.measured:.5f}{mark} | {case.expected:.5f} | {found.tolerance:.5f} |")
+        print(
+            f"| {case.name} | {found.measured:.5f}{mark} | {case.expected:.5f} | "
+            f"{found.tolerance:.5f} |"
+        )

@@ -1,4 +1,5 @@
-"""An independent path tracer in plain NumPy: matt balls on a matt plane under a sky, without any kernels."""
+"""An independent path tracer in plain NumPy: matt balls on a matt plane under a sky, without any
+kernels."""
 
 import numpy as np
 
@@ -18,7 +19,8 @@ def trace(
 ) -> np.ndarray:
     """Radiance[n] along rays. `balls` are (centre, radius, albedo); the floor is y = 0.
 
-    As `bounces.total`: bounces + 1 scatterings, since light after the last is found by the scattered ray.
+    As `bounces.total`: bounces + 1 scatterings, since light after the last is found by the
+    scattered ray.
     """
     count = len(origins)
     throughput = np.ones(count)
@@ -45,7 +47,10 @@ def trace(
 
 
 def _hit(
-    balls: list[tuple[np.ndarray, float, float]], floor_albedo: float, origins: np.ndarray, directions: np.ndarray
+    balls: list[tuple[np.ndarray, float, float]],
+    floor_albedo: float,
+    origins: np.ndarray,
+    directions: np.ndarray,
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     with np.errstate(divide="ignore", invalid="ignore"):
         distance = np.where(directions[:, 1] < 0, -origins[:, 1] / directions[:, 1], np.inf)

@@ -5,7 +5,12 @@ import struct
 import numpy as np
 
 from swift_sample.core.kernels.compiling import from_python
-from swift_sample.core.renderers.builtin.kernels.traverse import EVERYTHING, STACK_BYTES, any_hit, closest_hit
+from swift_sample.core.renderers.builtin.kernels.traverse import (
+    EVERYTHING,
+    STACK_BYTES,
+    any_hit,
+    closest_hit,
+)
 from swift_sample.core.renderers.builtin.lowlevel.schema import address_of
 from swift_sample.core.renderers.builtin.tables.surfaces import tree_records
 from swift_sample.core.renderers.builtin.tables.tree import Tree
@@ -20,7 +25,9 @@ class Rays:
         self._record = tree_records([tree], none if single is None else single, none)
         self._working = np.zeros(STACK_BYTES, np.uint8)
 
-    def closest(self, origin: np.ndarray, direction: np.ndarray, time: float = 0.0) -> tuple[float, int]:
+    def closest(
+        self, origin: np.ndarray, direction: np.ndarray, time: float = 0.0
+    ) -> tuple[float, int]:
         """(distance, slot), slot -1 for nothing."""
         packed = from_python(closest_hit)(
             0,

@@ -5,7 +5,11 @@ from typing import Any
 import numpy as np
 
 from swift_sample.core.kernels.compiling import from_python
-from swift_sample.core.renderers.builtin.kernels.surface import evaluate_surface, prepare_surface, sample_surface
+from swift_sample.core.renderers.builtin.kernels.surface import (
+    evaluate_surface,
+    prepare_surface,
+    sample_surface,
+)
 from swift_sample.core.renderers.builtin.lowlevel.records import PATH
 from swift_sample.core.renderers.builtin.lowlevel.schema import Records
 from swift_sample.core.renderers.builtin.rendering.building import Stopwatch, build_scene
@@ -56,9 +60,13 @@ class SurfaceRig:
     def evaluate(self, into: np.ndarray) -> tuple[np.ndarray, float]:
         """(scattering times cosine, [kind, colour]; density)."""
         from_python(evaluate_surface)(self._path.address, *map(float, into))
-        return self._path.records[0]["scatter"]["value"][:3].copy(), float(self._path.records[0]["scatter"]["density"])
+        return self._path.records[0]["scatter"]["value"][:3].copy(), float(
+            self._path.records[0]["scatter"]["density"]
+        )
 
-    def sample(self, choice: float, u: float, v: float) -> tuple[np.ndarray, np.ndarray, float, bool]:
+    def sample(
+        self, choice: float, u: float, v: float
+    ) -> tuple[np.ndarray, np.ndarray, float, bool]:
         """(direction, weight, density, whether perfectly smooth)."""
         from_python(sample_surface)(self._path.address, choice, u, v)
         p = self._path.records[0]["scatter"]

@@ -6,7 +6,11 @@ from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.lowlevel.records import BOTH
-from swift_sample.core.renderers.builtin.rendering.building import Stopwatch, build_scene, choices_of
+from swift_sample.core.renderers.builtin.rendering.building import (
+    Stopwatch,
+    build_scene,
+    choices_of,
+)
 from swift_sample.core.renderers.builtin.rendering.render import RenderRecord, render
 from swift_sample.core.scene.model import Camera, Environment, Material, Mesh, Scene, Texture
 from swift_sample.core.scene.shapes import ball
@@ -14,11 +18,15 @@ from swift_sample.core.scene.shapes import ball
 
 def quad(name: str, material: int, corners: list[tuple[float, float, float]]) -> Mesh:
     """A flat square, seen from the side where its corners go counter-clockwise."""
-    return Mesh(name, material, np.array(corners, np.float32), np.array([[0, 1, 2], [0, 2, 3]], np.int32))
+    return Mesh(
+        name, material, np.array(corners, np.float32), np.array([[0, 1, 2], [0, 2, 3]], np.int32)
+    )
 
 
 def floor(size: float = 50.0) -> Mesh:
-    return quad("floor", 0, [(-size, 0, size), (size, 0, size), (size, 0, -size), (-size, 0, -size)])
+    return quad(
+        "floor", 0, [(-size, 0, size), (size, 0, size), (size, 0, -size), (-size, 0, -size)]
+    )
 
 
 def sky(radiance: float) -> Environment:
@@ -26,7 +34,9 @@ def sky(radiance: float) -> Environment:
 
 
 def ball_under_sky(material: Material, radiance: float = 0.5) -> Scene:
-    return Scene("ball", [ball("ball", 0, 1.0, 128)], [material], Camera((0, 0, 4), (0, 0, 0)), sky(radiance))
+    return Scene(
+        "ball", [ball("ball", 0, 1.0, 128)], [material], Camera((0, 0, 4), (0, 0, 0)), sky(radiance)
+    )
 
 
 def take(
@@ -41,12 +51,24 @@ def take(
     """Render with `group__key=value` settings."""
     configuration = configured({key.replace("__", "."): value for key, value in settings.items()})
     built = build_scene(scene, Stopwatch(), choices_of(configuration))
-    return render(built, configuration, size, seed, view or View(), Stopwatch(), record=record, technique=technique)
+    return render(
+        built,
+        configuration,
+        size,
+        seed,
+        view or View(),
+        Stopwatch(),
+        record=record,
+        technique=technique,
+    )
 
 
 def checker(squares: int, opacity: bool = False) -> Texture:
     """Black and white squares, or clear and opaque ones."""
-    pattern = np.kron(np.indices((squares, squares)).sum(axis=0) % 2, np.ones((8, 8))).astype(np.uint8) * 255
+    pattern = (
+        np.kron(np.indices((squares, squares)).sum(axis=0) % 2, np.ones((8, 8))).astype(np.uint8)
+        * 255
+    )
     pixels = np.full((*pattern.shape, 4), 255, np.uint8)
 
     if opacity:

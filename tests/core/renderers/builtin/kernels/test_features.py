@@ -1,5 +1,5 @@
-"""Cheaper values of features of a scene, rendered, against closed forms. Tolerances are four standard errors, so a false
-alarm is rare."""
+"""Cheaper values of features of a scene, rendered, against closed forms. Tolerances are four
+standard errors, so a false alarm is rare."""
 
 import math
 from dataclasses import replace
@@ -32,7 +32,9 @@ def brightness(scene: Scene, **settings: object) -> tuple[float, float]:
     """The mean of what is seen, and its standard error."""
     picture, _ = take(scene, (16, 16), samples__max=128, **settings)
     half_a, half_b = picture.halves
-    return float(picture.beauty.mean()), float((half_a - half_b).std() / 2 / math.sqrt(half_a[..., 0].size))
+    return float(picture.beauty.mean()), float(
+        (half_a - half_b).std() / 2 / math.sqrt(half_a[..., 0].size)
+    )
 
 
 def lamp(kind: str, **more: object) -> Light:
@@ -41,7 +43,8 @@ def lamp(kind: str, **more: object) -> Light:
 
 @pytest.mark.parametrize("kind", [POINT, DIRECTIONAL])
 def test_without_shadows_a_lamp_lights_what_lies_behind_others(kind: str) -> None:
-    """A lamp of intensity I at height h brings I / h^2, a directional one its irradiance; the floor returns half over pi."""
+    """A lamp of intensity I at height h brings I / h^2, a directional one its irradiance; the floor
+    returns half over pi."""
     card = quad("card", 0, [(-1, 1, 0.8), (1, 1, 0.8), (1, 1, -1), (-1, 1, -1)])
     below = replace(ABOVE, position=(0, 0.9, 0.001))
     scene = Scene("s", [floor(), card], [GREY], below, sky(0.0), lights=[lamp(kind)])
@@ -53,7 +56,8 @@ def test_without_shadows_a_lamp_lights_what_lies_behind_others(kind: str) -> Non
 
 
 def test_what_only_the_camera_sees_is_seen_and_takes_no_light_away() -> None:
-    """Beside a card that covers half of an even sky, the floor returns less than half of it; without it, exactly half."""
+    """Beside a card that covers half of an even sky, the floor returns less than half of it;
+    without it, exactly half."""
     card = quad("card", 0, [(-40, 0.5, 0.3), (40, 0.5, 0.3), (40, 0.5, 40), (-40, 0.5, 40)])
     scene = Scene("s", [floor(), card], [GREY], ABOVE, sky(0.8))
     hidden = with_changes(scene, {"feature.card.seen": "by the camera only"})
@@ -72,36 +76,56 @@ def test_what_would_swallow_paths_cannot_be_hidden_from_them() -> None:
     glow = Material("glow", emission=(1.0, 1.0, 1.0))
     meshes = [floor(), ball("bowl", 1, 1.0, 16), ball("bulb", 2, 1.0, 16)]
     scene = Scene("s", meshes, [GREY, glass, glow], ABOVE, sky(0.8))
-    same = with_changes(scene, {f"feature.{name}.seen": "by the camera only" for name in ("bowl", "bulb")})
+    same = with_changes(
+        scene, {f"feature.{name}.seen": "by the camera only" for name in ("bowl", "bulb")}
+    )
     assert not any(mesh.camera_only for mesh in same.meshes)
 
 
 def test_cut_out_geometry_lets_the_same_light_through_as_its_mask() -> None:
-    """A board of clear squares between a floor and an even sky, as a mask and as geometry: the outline is off only where
-    the corners of squares meet."""
+    """A board of clear squares between a floor and an even sky, as a mask and as geometry: the
+    outline is off only where the corners of squares meet."""
     board = quad("board", 1, [(-4, 0.5, 4), (4, 0.5, 4), (4, 0.5, -4), (-4, 0.5, -4)])
     board = replace(board, uvs=np.array([(0, 0), (1, 0), (1, 1), (0, 1)], np.float32))
-    holes = Material("holes", (0, 0, 0), ior=1.0, opacity_mode=MASK, textures={"base": TextureUse(checker(8, opacity=True))})
+    holes = Material(
+        "holes",
+        (0, 0, 0),
+        ior=1.0,
+        opacity_mode=MASK,
+        textures={"base": TextureUse(checker(8, opacity=True))},
+    )
     scene = Scene(
-        "s", [floor(4.0), board], [GREY, holes], replace(ABOVE, position=(0.3, 0.4, 0.301), target=(0.3, 0, 0.3)), sky(0.8)
+        "s",
+        [floor(4.0), board],
+        [GREY, holes],
+        replace(ABOVE, position=(0.3, 0.4, 0.301), target=(0.3, 0, 0.3)),
+        sky(0.8),
     )
     masked, error = brightness(scene, bounces__total=0)
-    cut, more = brightness(with_changes(scene, {"feature.holes.cutout": "geometry"}), bounces__total=0)
+    cut, more = brightness(
+        with_changes(scene, {"feature.holes.cutout": "geometry"}), bounces__total=0
+    )
     assert 0.1 < masked < 0.3
     assert cut == pytest.approx(masked, abs=4 * math.hypot(error, more) + 0.01 * masked)
 
 
 def test_coarser_haze_takes_the_same_light_from_a_ray() -> None:
-    """Straight through a box of absorbing haze, whose density varies across between the middles of its cells: the mean of
-    exponentials becomes the one of the mean density."""
+    """Straight through a box of absorbing haze, whose density varies across between the middles of
+    its cells: the mean of exponentials becomes the one of the mean density."""
     density = np.array([[[1.0, 3.0, 1.0, 3.0]]], np.float32)
     haze = Haze((-2, 1.0, -2), (2, 2.0, 2), (0.0, 0.0, 0.0), (0.4, 0.4, 0.4), density=density)
     camera = Camera((0.0, 3.0, 0.0), (0, 0, 0), (0, 0, -1), half_height=1.0)
     glow = Material("glow", (0, 0, 0), ior=1.0, emission=(1.0, 1.0, 1.0))
     scene = Scene("s", [floor()], [glow], camera, sky(0.0), haze=haze)
-    between = np.exp(-0.4 * np.interp(np.linspace(-1, 1, 1001), [-1.5, -0.5, 0.5, 1.5], [1, 3, 1, 3])).mean()
+    between = np.exp(
+        -0.4 * np.interp(np.linspace(-1, 1, 1001), [-1.5, -0.5, 0.5, 1.5], [1, 3, 1, 3])
+    ).mean()
 
-    for value, expected in (("as is", between), ("half size", math.exp(-0.8)), ("even", math.exp(-0.8))):
+    for value, expected in (
+        ("as is", between),
+        ("half size", math.exp(-0.8)),
+        ("even", math.exp(-0.8)),
+    ):
         changed = with_changes(scene, {"feature.haze.cloud": value})
         assert changed.haze is not None
         assert changed.haze.density.mean() == pytest.approx(2.0)
@@ -122,8 +146,8 @@ def test_an_even_sky_brings_as_much_light_to_a_ball_as_its_picture() -> None:
 
 
 def test_texels_are_counted_where_the_camera_is_nearest() -> None:
-    """A floor that shows a picture of 64 texels on each metre, seen from a height of two metres: a pixel of a picture 100
-    pixels high under a field of 90 degrees is 4 / 100 metres wide."""
+    """A floor that shows a picture of 64 texels on each metre, seen from a height of two metres: a
+    pixel of a picture 100 pixels high under a field of 90 degrees is 4 / 100 metres wide."""
     wide = replace(ABOVE, position=(0.0, 2.0, 0.001), vertical_field=math.pi / 2)
     metre = replace(floor(50.0), uvs=np.array([(0, 0), (100, 0), (100, 100), (0, 100)], np.float32))
     material = Material("stone", textures={"base": TextureUse(checker(8))})
@@ -133,4 +157,6 @@ def test_texels_are_counted_where_the_camera_is_nearest() -> None:
     away = replace(wide, target=(0.0, 4.0, 0.0))
     assert texels_a_pixel(replace(scene, camera=away), 100, 100) == {}
     low = replace(wide, position=(0.0, 0.5, 60.0), target=(0.0, 0.5, 0.0), up=(0, 1, 0))
-    assert texels_a_pixel(replace(scene, camera=low), 100, 100)["stone"] == pytest.approx(64 * 2 * 10 / 100, rel=0.01)
+    assert texels_a_pixel(replace(scene, camera=low), 100, 100)["stone"] == pytest.approx(
+        64 * 2 * 10 / 100, rel=0.01
+    )

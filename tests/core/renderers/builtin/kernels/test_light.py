@@ -1,4 +1,5 @@
-"""Irradiance and absorption against closed forms. Tolerances are four standard errors, so a false alarm is rare."""
+"""Irradiance and absorption against closed forms. Tolerances are four standard errors, so a false
+alarm is rare."""
 
 import math
 
@@ -37,7 +38,8 @@ def test_even_sky_lights_a_floor_by_its_albedo() -> None:
 
 @pytest.mark.parametrize("bounces", [0, 4])
 def test_square_light_parallel_to_the_floor(bounces: int) -> None:
-    # Irradiance below the centre of a square of side 2a at height h, from four corner form factors (Howell, B-3).
+    # Irradiance below the centre of a square of side 2a at height h, from four corner form factors
+    # (Howell, B-3).
     a = 0.5
     h = 1.0
     radiance = 3.0
@@ -79,8 +81,11 @@ def test_ball_light_by_inverse_square() -> None:
 
 @pytest.mark.parametrize("technique", [BOTH, LIGHTS_ONLY, SCATTER_ONLY])
 @pytest.mark.parametrize("double_sided", [False, True])
-def test_emission_leaves_the_front_and_of_double_sided_materials_the_back(double_sided: bool, technique: int) -> None:
-    """The back of a square light of side 2a, at height a above a floor: nothing, or what its front would bring."""
+def test_emission_leaves_the_front_and_of_double_sided_materials_the_back(
+    double_sided: bool, technique: int
+) -> None:
+    """The back of a square light of side 2a, at height a above a floor: nothing, or what its front
+    would bring."""
     corner = 1 / math.sqrt(2) * math.atan(1 / math.sqrt(2)) / math.pi
     light = quad("light", 1, [(-1, 1, 1), (1, 1, 1), (1, 1, -1), (-1, 1, -1)])
     material = Material("light", (0, 0, 0), ior=1.0, emission=(5.0,) * 3, double_sided=double_sided)
@@ -108,23 +113,41 @@ def test_bright_spot_in_the_sky_is_found() -> None:
 def test_absorption_follows_beer_lambert() -> None:
     # A slab of thickness t with the index of air: only absorption is left, exp(-a t) seen head on.
     slab = box("slab", 0, (4, 0.5, 4), 1e-4)
-    liquid = Material("liquid", (1, 1, 1), roughness=0.0, ior=1.0, transmission=1.0, absorption=(0.5, 1.0, 2.0))
+    liquid = Material(
+        "liquid", (1, 1, 1), roughness=0.0, ior=1.0, transmission=1.0, absorption=(0.5, 1.0, 2.0)
+    )
     scene = Scene("s", [slab], [liquid], ABOVE, sky(1.0))
     picture, _ = take(scene, (8, 8), samples__max=16, bounces__total=4)
-    assert picture.beauty.mean(axis=(0, 1)) == pytest.approx([math.exp(-0.5 * a) for a in (0.5, 1.0, 2.0)], rel=2e-3)
+    assert picture.beauty.mean(axis=(0, 1)) == pytest.approx(
+        [math.exp(-0.5 * a) for a in (0.5, 1.0, 2.0)], rel=2e-3
+    )
 
 
 def test_overlapping_media_count_once() -> None:
-    # A liquid that reaches into its vessel's wall: the wall rules where both are, so only 0.5 m of liquid absorb.
+    # A liquid that reaches into its vessel's wall: the wall rules where both are, so only 0.5 m of
+    # liquid absorb.
     vessel = box("vessel", 0, (4, 0.2, 4), 1e-4)
     liquid = box("liquid", 1, (4, 0.6, 4), 1e-4)
     vessel.positions[:, 1] += 0.35
     materials = [
         Material("wall", (1, 1, 1), roughness=0.0, ior=1.0, transmission=1.0, priority=2),
-        Material("liquid", (1, 1, 1), roughness=0.0, ior=1.0, transmission=1.0, absorption=(1, 1, 1), priority=1),
+        Material(
+            "liquid",
+            (1, 1, 1),
+            roughness=0.0,
+            ior=1.0,
+            transmission=1.0,
+            absorption=(1, 1, 1),
+            priority=1,
+        ),
     ]
 
-    picture, _ = take(Scene("s", [vessel, liquid], materials, ABOVE, sky(1.0)), (8, 8), samples__max=16, bounces__total=8)
+    picture, _ = take(
+        Scene("s", [vessel, liquid], materials, ABOVE, sky(1.0)),
+        (8, 8),
+        samples__max=16,
+        bounces__total=8,
+    )
     assert picture.beauty.mean() == pytest.approx(math.exp(-0.55), rel=2e-3)
 
 

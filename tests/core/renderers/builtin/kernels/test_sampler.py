@@ -45,12 +45,17 @@ def test_even_pairs_fill_every_elementary_cell_once(count: int) -> None:
 
 
 def test_pixels_of_each_block_stand_together_on_the_curve() -> None:
-    """So that with one sequence over the whole picture each block of 2, 4, 8 ... pixels a side has an even part of it."""
+    """So that with one sequence over the whole picture each block of 2, 4, 8 ... pixels a side has
+    an even part of it."""
     places = np.array([[curve_place(x, y) for x in range(16)] for y in range(16)])
     assert sorted(places.ravel()) == list(range(256))
 
     for side in (2, 4, 8):
-        blocks = places.reshape(16 // side, side, 16 // side, side).transpose(0, 2, 1, 3).reshape(-1, side * side)
+        blocks = (
+            places.reshape(16 // side, side, 16 // side, side)
+            .transpose(0, 2, 1, 3)
+            .reshape(-1, side * side)
+        )
         assert (np.ptp(blocks, axis=1) == side * side - 1).all()
 
     assert int(curve_place(65535, 65535)) == 2**32 - 1
@@ -58,7 +63,9 @@ def test_pixels_of_each_block_stand_together_on_the_curve() -> None:
 
 @pytest.mark.parametrize("pattern", [EVEN, RANDOM])
 def test_numbers_are_uniform(pattern: int) -> None:
-    values = np.array([sample_pair(pixel_seed(x, 1, 4), k, 7, pattern) for x in range(400) for k in range(10)])
+    values = np.array(
+        [sample_pair(pixel_seed(x, 1, 4), k, 7, pattern) for x in range(400) for k in range(10)]
+    )
     assert ((values >= 0) & (values < 1)).all()
 
     for column in values.T:
@@ -67,5 +74,11 @@ def test_numbers_are_uniform(pattern: int) -> None:
 
 
 def test_pixels_dimensions_and_seeds_differ() -> None:
-    found = {sample_pair(pixel_seed(x, y, s), 0, d, EVEN) for x in (0, 1) for y in (0, 1) for s in (1, 2) for d in (0, 1)}
+    found = {
+        sample_pair(pixel_seed(x, y, s), 0, d, EVEN)
+        for x in (0, 1)
+        for y in (0, 1)
+        for s in (1, 2)
+        for d in (0, 1)
+    }
     assert len(found) == 16

@@ -9,10 +9,24 @@ from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.rendering.building import Stopwatch, build_scene
 from swift_sample.core.renderers.builtin.rendering.render import render
 from swift_sample.core.renderers.builtin.tables import pyramids
-from swift_sample.core.renderers.builtin.tables.pyramids import TILE, kept_levels, levels_of, prepared, pyramid
+from swift_sample.core.renderers.builtin.tables.pyramids import (
+    TILE,
+    kept_levels,
+    levels_of,
+    prepared,
+    pyramid,
+)
 from swift_sample.core.renderers.builtin.tables.surfaces import TextureChoices
 from swift_sample.core.scene.honey_stall import honey_stall
-from swift_sample.core.scene.model import Camera, Material, Mesh, Scene, Texture, TextureUse, repeated
+from swift_sample.core.scene.model import (
+    Camera,
+    Material,
+    Mesh,
+    Scene,
+    Texture,
+    TextureUse,
+    repeated,
+)
 from tests.core.renderers.builtin.kernels.scenes import checker, quad, sky
 
 
@@ -23,12 +37,18 @@ def own_folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 
 def noisy(width: int, height: int, srgb: bool = True) -> Texture:
-    return Texture("noise", np.random.default_rng(3).integers(0, 256, (height, width, 4), np.uint8), srgb)
+    return Texture(
+        "noise", np.random.default_rng(3).integers(0, 256, (height, width, 4), np.uint8), srgb
+    )
 
 
 def take(scene: Scene, size: tuple[int, int] = (48, 32), **settings: object):
-    configuration = configured({"samples.max": 8, **{key.replace("__", "."): value for key, value in settings.items()}})
-    kept = TextureChoices(bool(configuration["textures.prepared"]), int(configuration["textures.max_size"]))
+    configuration = configured(
+        {"samples.max": 8, **{key.replace("__", "."): value for key, value in settings.items()}}
+    )
+    kept = TextureChoices(
+        bool(configuration["textures.prepared"]), int(configuration["textures.max_size"])
+    )
     built = build_scene(scene, Stopwatch(), None, kept)
     return render(built, configuration, size, 1, View(), Stopwatch())
 
@@ -120,7 +140,9 @@ def test_what_is_far_away_is_read_coarsely_and_keeps_its_brightness() -> None:
     middle = picture.beauty[8:24, 12:36, 0]
     grey = floor_with(Texture("grey", np.full((1, 1, 4), 188, np.uint8)))
     grey.camera = scene.camera
-    expected = take(grey, bounces__total=0, samples__max=1, samples__pixel_filter="box")[0].beauty[8:24, 12:36, 0]
+    expected = take(grey, bounces__total=0, samples__max=1, samples__pixel_filter="box")[0].beauty[
+        8:24, 12:36, 0
+    ]
     assert middle.mean() == pytest.approx(expected.mean(), rel=0.03)
     assert middle.std() < 1.1 * expected.std()
 
@@ -142,7 +164,9 @@ def test_nearest_textures_stay_sharp_and_may_be_prepared() -> None:
     assert np.array_equal(take(scene)[0].beauty, take(scene, textures__prepared=True)[0].beauty)
 
 
-def test_a_prepared_texture_is_made_once_and_again_when_it_changes_or_is_damaged(own_folder: Path) -> None:
+def test_a_prepared_texture_is_made_once_and_again_when_it_changes_or_is_damaged(
+    own_folder: Path,
+) -> None:
     first = noisy(80, 60)
     tiles = np.array(prepared(first))
     (path,) = own_folder.iterdir()
@@ -165,13 +189,18 @@ def test_a_folder_that_cannot_be_written_is_one_sentence(own_folder: Path) -> No
 
 def test_the_stall_is_the_same_with_prepared_textures() -> None:
     scene = honey_stall("small")
-    assert np.array_equal(take(scene)[0].beauty, take(scene, textures__prepared=True, textures__memory=1)[0].beauty)
+    assert np.array_equal(
+        take(scene)[0].beauty, take(scene, textures__prepared=True, textures__memory=1)[0].beauty
+    )
 
 
 def test_cutouts_keep_their_holes_at_any_distance() -> None:
-    """Small holes let through their share of light, however little of the texture a pixel covers."""
+    """Small holes let through their share of light, however little of the texture a pixel
+    covers."""
     holes = checker(64, opacity=True)
-    lid = Material("lid", (0, 0, 0), specular=0.0, opacity_mode="mask", textures={"base": TextureUse(holes)})
+    lid = Material(
+        "lid", (0, 0, 0), specular=0.0, opacity_mode="mask", textures={"base": TextureUse(holes)}
+    )
 
     scene = Scene(
         "lid",
@@ -180,4 +209,6 @@ def test_cutouts_keep_their_holes_at_any_distance() -> None:
         Camera((0, 0, 300), (0, 0, 0), vertical_field=0.004),
         sky(1.0),
     )
-    assert take(scene, samples__max=128)[0].beauty[8:24, 16:32].mean() == pytest.approx(0.5, abs=0.02)
+    assert take(scene, samples__max=128)[0].beauty[8:24, 16:32].mean() == pytest.approx(
+        0.5, abs=0.02
+    )

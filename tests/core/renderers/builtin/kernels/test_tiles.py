@@ -21,7 +21,13 @@ from swift_sample.core.scene.honey_stall import honey_stall
 SCENE = honey_stall("small")
 SIZE = (40, 24)
 DEVICE = Accelerator(
-    name="d", start_seconds=1, launch_seconds=0.1, speed=4, half_pixels=100, memory_mebibytes=10, bytes_per_tile_pixel=1024
+    name="d",
+    start_seconds=1,
+    launch_seconds=0.1,
+    speed=4,
+    half_pixels=100,
+    memory_mebibytes=10,
+    bytes_per_tile_pixel=1024,
 )
 
 
@@ -32,9 +38,15 @@ def built():
 
 def take(built, stopwatch: Stopwatch | None = None, on_start=None, **settings: object):
     configuration = configured(
-        {"samples.max": 16, "bounces.total": 4, **{key.replace("__", "."): value for key, value in settings.items()}}
+        {
+            "samples.max": 16,
+            "bounces.total": 4,
+            **{key.replace("__", "."): value for key, value in settings.items()},
+        }
     )
-    return render(built, configuration, SIZE, 1, View(), stopwatch or Stopwatch(), on_start=on_start)
+    return render(
+        built, configuration, SIZE, 1, View(), stopwatch or Stopwatch(), on_start=on_start
+    )
 
 
 def test_the_catalogue_offers_every_order() -> None:
@@ -68,7 +80,12 @@ def test_order_mode_and_size_never_change_a_pixel(built, threshold: float) -> No
     for settings in (
         {"tiles__order": "middle", "tiles__size": 8},
         {"tiles__mode": "progressive"},
-        {"tiles__mode": "progressive", "tiles__order": "scattered", "tiles__size": 64, "device__threads": 1},
+        {
+            "tiles__mode": "progressive",
+            "tiles__order": "scattered",
+            "tiles__size": 64,
+            "device__threads": 1,
+        },
     ):
         other, _ = take(built, **given, **settings)
         assert np.array_equal(plain.beauty, other.beauty), settings
@@ -77,7 +94,8 @@ def test_order_mode_and_size_never_change_a_pixel(built, threshold: float) -> No
 
 @pytest.mark.parametrize("minimum", [4, 6, 10])
 def test_a_threshold_judges_at_the_same_samples_in_passes(built, minimum: int) -> None:
-    """U14: passes between two rounds moved where the noise was looked at, so that other pixels came out."""
+    """U14: passes between two rounds moved where the noise was looked at, so that other pixels came
+    out."""
     given = {"samples__noise_threshold": 0.1, "samples__min": minimum, "samples__max": 24}
     plain, record = take(built, **given)
     passes, _ = take(built, **given, tiles__mode="progressive")
@@ -90,13 +108,17 @@ def test_progressive_shows_something_sooner(built, monkeypatch: pytest.MonkeyPat
     rounds: list[int] = []
     run_round = Sampling._run_round
     monkeypatch.setattr(
-        Sampling, "_run_round", lambda self, target, *rest: (rounds.append(target), run_round(self, target, *rest))
+        Sampling,
+        "_run_round",
+        lambda self, target, *rest: (rounds.append(target), run_round(self, target, *rest)),
     )
     take(built, tiles__mode="tiles", samples__max=64)
     assert rounds == [64]
     rounds.clear()
     take(built, tiles__mode="progressive", samples__max=64)
-    assert rounds[:4] == [1, 2, 4, 8], "the whole picture after one sample, then twice as many each time"
+    assert rounds[:4] == [1, 2, 4, 8], (
+        "the whole picture after one sample, then twice as many each time"
+    )
     assert rounds[-1] == 64
 
 
@@ -113,7 +135,9 @@ def test_stops_when_clean_and_says_what_that_saved(built) -> None:
     assert stopped.saved_seconds == pytest.approx(watch.wall["sampling"] * share)
     a, b = (View().levels(half) for half in picture.halves)
     assert np.sqrt(((a - b) ** 2).mean()) / 2 <= limit
-    assert set(stopped.grain_by_samples) == {n for n in record.grain_by_samples if n <= stopped.samples.max}
+    assert set(stopped.grain_by_samples) == {
+        n for n in record.grain_by_samples if n <= stopped.samples.max
+    }
     never, record = take(built, **{**settings, "tiles__mode": "tiles"})
     assert record.samples.max == 128
     assert np.array_equal(never.beauty, full.beauty)
@@ -141,7 +165,12 @@ def test_one_tile_for_two_threads_leaves_one_waiting(built) -> None:
         watches = [Stopwatch(), Stopwatch()]
         _, whole = take(built, watches[0], tiles__size=64, samples__max=64, device__threads=2)
         _, small = take(built, watches[1], tiles__size=8, samples__max=64, device__threads=2)
-        waits.append((whole.tail_seconds / watches[0].wall["sampling"], small.tail_seconds / watches[1].wall["sampling"]))
+        waits.append(
+            (
+                whole.tail_seconds / watches[0].wall["sampling"],
+                small.tail_seconds / watches[1].wall["sampling"],
+            )
+        )
 
     assert max(whole for whole, _ in waits) > 0.7, "all the time that the one tile takes"
     assert min(small for _, small in waits) < 0.3
@@ -157,7 +186,9 @@ def test_the_accelerators_time_is_the_models() -> None:
     assert alone.first_tile == pytest.approx(1 + 0.1 + 4 / 3)
     assert alone.processor_seconds == 0
     # The second round starts when the first has ended, the start-up is paid once.
-    assert simulate(DEVICE, [(pixels, seconds)] * 2, 0).seconds == pytest.approx(1 + 4 * (0.1 + 4 / 3))
+    assert simulate(DEVICE, [(pixels, seconds)] * 2, 0).seconds == pytest.approx(
+        1 + 4 * (0.1 + 4 / 3)
+    )
 
 
 def test_both_share_tiles_by_speed() -> None:
@@ -165,7 +196,8 @@ def test_both_share_tiles_by_speed() -> None:
     seconds = np.full(100, 1.0)
     both = simulate(DEVICE, [(pixels, seconds)], 2)
     alone = simulate(DEVICE, [(pixels, seconds)], 0)
-    # Rates: two threads with 1 tile a second each, the accelerator with 1 / (0.1 + 1/3) after a second.
+    # Rates: two threads with 1 tile a second each, the accelerator with 1 / (0.1 + 1/3) after a
+    # second.
     rate = 1 / (0.1 + 1 / 3)
     assert both.seconds == pytest.approx((100 + rate) / (2 + rate), rel=0.03)
     assert both.processor_seconds == pytest.approx(2 * both.seconds, abs=2)
@@ -188,7 +220,10 @@ def test_the_stand_in_draws_the_same_and_is_labelled(built) -> None:
     shipped = read_accelerator(SHIPPED)
     assert seconds[8] > shipped.start_seconds + 15 * shipped.launch_seconds
     assert seconds[8] > seconds[32]
-    assert configured({"device.kind": "accelerator"}).describe(configured()) == "device accelerator (simulated)"
+    assert (
+        configured({"device.kind": "accelerator"}).describe(configured())
+        == "device accelerator (simulated)"
+    )
 
 
 def test_what_does_not_fit_is_refused_in_one_sentence() -> None:

@@ -14,31 +14,64 @@ from swift_sample.core.picture.exr import read_exr
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.lowlevel.records import HAZE, JOB, PATH, SCENE, TREE
-from swift_sample.core.renderers.builtin.lowlevel.schema import Records, Schema, address_of, array, field
+from swift_sample.core.renderers.builtin.lowlevel.schema import (
+    Records,
+    Schema,
+    address_of,
+    array,
+    field,
+)
 from swift_sample.core.renderers.builtin.rendering.building import Stopwatch, build_scene
 from swift_sample.core.renderers.builtin.rendering.sampling import Sampling
 from swift_sample.core.renderers.builtin.tables.surfaces import TextureChoices
 from swift_sample.core.scene.open import open_scene
 
-PLAIN = Schema("film", array("half", "f4", "h w 3"), array("guides", "f4", "h w 7", optional=True), field("h", "i8"))
+PLAIN = Schema(
+    "film",
+    array("half", "f4", "h w 3"),
+    array("guides", "f4", "h w 7", optional=True),
+    field("h", "i8"),
+)
 
 
 @pytest.mark.parametrize(
     ("name", "value", "words"),
     [
         ("half", np.zeros((4, 6, 3)), "film.half: float64 where float32 is needed"),
-        ("half", np.zeros((4, 6, 2), np.float32), "film.half: 4 x 6 x 2 where h 4 x w 6 x 3 is needed"),
-        ("half", np.zeros((4, 5, 3), np.float32), "film.half: 4 x 5 x 3 where h 4 x w 6 x 3 is needed"),
+        (
+            "half",
+            np.zeros((4, 6, 2), np.float32),
+            "film.half: 4 x 6 x 2 where h 4 x w 6 x 3 is needed",
+        ),
+        (
+            "half",
+            np.zeros((4, 5, 3), np.float32),
+            "film.half: 4 x 5 x 3 where h 4 x w 6 x 3 is needed",
+        ),
         ("half", np.zeros((24, 3), np.float32), "film.half: 24 x 3 where h 4 x w 6 x 3 is needed"),
-        ("half", np.zeros((4, 6, 3, 1), np.float32), "film.half: 4 x 6 x 3 x 1 where h 4 x w 6 x 3 is needed"),
-        ("half", np.zeros((4, 6, 6), np.float32)[..., ::2], "film.half: the array is not contiguous"),
-        ("half", np.zeros((4, 6, 3), ">f4"), "film.half: float32 in another byte order where float32 is needed"),
+        (
+            "half",
+            np.zeros((4, 6, 3, 1), np.float32),
+            "film.half: 4 x 6 x 3 x 1 where h 4 x w 6 x 3 is needed",
+        ),
+        (
+            "half",
+            np.zeros((4, 6, 6), np.float32)[..., ::2],
+            "film.half: the array is not contiguous",
+        ),
+        (
+            "half",
+            np.zeros((4, 6, 3), ">f4"),
+            "film.half: float32 in another byte order where float32 is needed",
+        ),
         ("half", None, "film.half: needs an array"),
         ("half", np.zeros((0, 6, 3), np.float32), "film.half: needs an array"),
         ("h", np.zeros(3, np.int64), "film.h: holds a value, not the address of an array"),
     ],
 )
-def test_what_was_not_declared_is_refused_with_its_name(name: str, value: np.ndarray | None, words: str) -> None:
+def test_what_was_not_declared_is_refused_with_its_name(
+    name: str, value: np.ndarray | None, words: str
+) -> None:
     made = Records(PLAIN, h=4, w=6)
     with pytest.raises(ValueError, match=words.replace(".", r"\.")):
         made.bind(name, value)
@@ -78,16 +111,28 @@ def test_a_record_is_not_used_before_all_of_it_is_bound() -> None:
 
 
 def test_a_render_binds_every_array_that_its_records_declare() -> None:
-    """With haze, prepared textures, light passes and their halves, nothing optional is left out but what the scene lacks."""
+    """With haze, prepared textures, light passes and their halves, nothing optional is left out but
+    what the scene lacks."""
     built = build_scene(open_scene("honey-stall-small"), Stopwatch(), None, TextureChoices(True))
-    configuration = configured({"denoise.method": "wavelet", "denoise.per_pass": True, "samples.noise_threshold": 0.1})
+    configuration = configured(
+        {"denoise.method": "wavelet", "denoise.per_pass": True, "samples.noise_threshold": 0.1}
+    )
     sampling = Sampling(built, configuration, (16, 9), 1, View())
     sampling.run()
     scene = built.compiled.record
 
-    for made in (scene, scene._bound[0, "trees"], scene._bound[0, "haze"], sampling._job, sampling._paths):
+    for made in (
+        scene,
+        scene._bound[0, "trees"],
+        scene._bound[0, "haze"],
+        sampling._job,
+        sampling._paths,
+    ):
         for name, declared in made.schema.fields.items():
-            if declared.sizes is not None and f"{made.schema.name}.{name}" not in ("job.light_cells", "scene.second_uvs"):
+            if declared.sizes is not None and f"{made.schema.name}.{name}" not in (
+                "job.light_cells",
+                "scene.second_uvs",
+            ):
                 assert made.array(name) is not None, f"{made.schema.name}.{name}"
 
     assert {made.schema for made in (scene, sampling._job, sampling._paths)} == {SCENE, JOB, PATH}
@@ -117,8 +162,8 @@ own, other = np.arange(10, dtype=np.float32), np.zeros(5, TREE.dtype)
 address = schema.address_of(own)
 assert read(address, 9) == 9 and moving(schema.address_of(other), 4) == 0 and write(address, 9) == 7
 schema.check_outside()
-for work in (lambda: read(address, 10), lambda: read(address, -1), lambda: write(address, 10), lambda: read(8, 0),
-             lambda: moving(schema.address_of(other), 5)):
+for work in (lambda: read(address, 10), lambda: read(address, -1), lambda: write(address, 10),
+             lambda: read(8, 0), lambda: moving(schema.address_of(other), 5)):
     work()
     try:
         schema.check_outside()
@@ -137,7 +182,9 @@ except IndexError:
 
 def checked(*command: str) -> subprocess.CompletedProcess[str]:
     environment = {**os.environ, "SWIFT_SAMPLE_CHECKED": "1"}
-    return subprocess.run([sys.executable, *command], env=environment, capture_output=True, text=True, timeout=600)
+    return subprocess.run(
+        [sys.executable, *command], env=environment, capture_output=True, text=True, timeout=600
+    )
 
 
 def test_checked_kernels_notice_what_lies_outside(tmp_path: Path) -> None:
@@ -147,12 +194,32 @@ def test_checked_kernels_notice_what_lies_outside(tmp_path: Path) -> None:
 
 
 def test_the_demo_renders_the_same_with_every_access_checked(tmp_path: Path) -> None:
-    settings = ["--set", "samples.max=4", "--set", "textures.prepared=true", "--set", "geometry.subdivision=1"]
+    settings = [
+        "--set",
+        "samples.max=4",
+        "--set",
+        "textures.prepared=true",
+        "--set",
+        "geometry.subdivision=1",
+    ]
     pictures = []
 
-    for run in (checked, lambda *command: subprocess.run([sys.executable, *command], capture_output=True, text=True)):
+    for run in (
+        checked,
+        lambda *command: subprocess.run([sys.executable, *command], capture_output=True, text=True),
+    ):
         path = tmp_path / f"{len(pictures)}.exr"
-        done = run("-m", "swift_sample.cli", "render", "honey-stall", "-o", str(path), "--size", "32x18", *settings)
+        done = run(
+            "-m",
+            "swift_sample.cli",
+            "render",
+            "honey-stall",
+            "-o",
+            str(path),
+            "--size",
+            "32x18",
+            *settings,
+        )
         assert done.returncode == 0, done.stderr
         pictures.append(read_exr(path))
 

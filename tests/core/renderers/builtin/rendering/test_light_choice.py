@@ -12,7 +12,13 @@ from swift_sample.core.renderers.builtin.lowlevel.records import MAX_CLUSTERS, V
 from swift_sample.core.renderers.builtin.rendering.building import Stopwatch, build_scene
 from swift_sample.core.renderers.builtin.rendering.render import render
 from swift_sample.core.renderers.builtin.rendering.visibility import visibility_of
-from swift_sample.core.renderers.builtin.tables.clusters import MOST_NEAR, MOST_SKY, NearLights, near_clusters, sky_patches
+from swift_sample.core.renderers.builtin.tables.clusters import (
+    MOST_NEAR,
+    MOST_SKY,
+    NearLights,
+    near_clusters,
+    sky_patches,
+)
 from swift_sample.core.renderers.builtin.tables.scene import EVERYWHERE, put_visibility
 from swift_sample.core.scene.model import MASK, OPAQUE, Camera, Material, Scene
 from swift_sample.core.scene.shapes import ball, box, placed
@@ -42,7 +48,9 @@ def test_lights_apart_or_facing_apart_are_not_chosen_together() -> None:
 
 
 def test_one_light_is_one_cluster() -> None:
-    assert [list(members) for members in near(np.zeros((1, 3)), np.array([[0.0, 1.0, 0.0]]))] == [[0]]
+    assert [list(members) for members in near(np.zeros((1, 3)), np.array([[0.0, 1.0, 0.0]]))] == [
+        [0]
+    ]
 
 
 def test_patches_cover_the_sky_once_and_are_small_where_it_is_bright() -> None:
@@ -64,9 +72,11 @@ def test_patches_cover_the_sky_once_and_are_small_where_it_is_bright() -> None:
 
 
 def hidden_lamp(slit: bool, mode: str) -> Scene:
-    """A bright lamp inside a box that lets out nothing, or what a slit does, and a weaker one in the open. The box may be of
-    a material with cut-outs that has none there."""
-    lamps = [placed(ball("lamp", 1 + k, 0.05, 12), (x, 0.6, 0.0)) for k, x in enumerate((-0.5, 0.5))]
+    """A bright lamp inside a box that lets out nothing, or what a slit does, and a weaker one in
+    the open. The box may be of a material with cut-outs that has none there."""
+    lamps = [
+        placed(ball("lamp", 1 + k, 0.05, 12), (x, 0.6, 0.0)) for k, x in enumerate((-0.5, 0.5))
+    ]
     middle = np.array([0.5, 0.6, 0.0])
     half = 0.2
     thin = 0.01
@@ -87,16 +97,22 @@ def hidden_lamp(slit: bool, mode: str) -> Scene:
 
     grey, lamp, bright = (
         Material(name, (base,) * 3, ior=1.0, emission=(emission,) * 3)
-        for name, base, emission in (("grey", 0.5, 0.0), ("lamp", 0.0, 20.0), ("bright lamp", 0.0, 400.0))
+        for name, base, emission in (
+            ("grey", 0.5, 0.0),
+            ("lamp", 0.0, 20.0),
+            ("bright lamp", 0.0, 400.0),
+        )
     )
     materials = [grey, lamp, bright, replace(grey, opacity_mode=mode)]
-    return Scene("s", [floor(4.0), *lamps, *walls], materials, Camera((0, 2.5, 0.01), (0, 0, 0)), sky(0.02))
+    return Scene(
+        "s", [floor(4.0), *lamps, *walls], materials, Camera((0, 2.5, 0.01), (0, 0, 0)), sky(0.02)
+    )
 
 
 @pytest.mark.parametrize(("slit", "mode"), [(False, OPAQUE), (True, OPAQUE), (False, MASK)])
 def test_light_samples_go_where_light_comes_from_and_none_is_lost(slit: bool, mode: str) -> None:
-    """With what was learned the grain of most pixels is less than two thirds where a lamp is hidden; its light through a slit
-    stays. Six standard errors."""
+    """With what was learned the grain of most pixels is less than two thirds where a lamp is
+    hidden; its light through a slit stays. Six standard errors."""
     built = build_scene(hidden_lamp(slit, mode), Stopwatch())
     settings = configured({"samples.max": 64, "bounces.total": 1})
 
@@ -118,7 +134,8 @@ def test_light_samples_go_where_light_comes_from_and_none_is_lost(slit: bool, mo
 
 
 def test_lights_that_arrive_now_and_then_are_chosen_by_the_root_of_their_mean_square() -> None:
-    """Which leaves the least variance: one that arrives at a quarter of the places of a cube has half of its weight there."""
+    """Which leaves the least variance: one that arrives at a quarter of the places of a cube has
+    half of its weight there."""
     points = np.concatenate([np.full((400, 3), 0.1), np.full((400, 3), 0.9)]).astype(np.float32)
     tries = np.full((800, MAX_CLUSTERS), -1, np.float32)
     tries[:, 0] = 0

@@ -1,4 +1,5 @@
-"""The energy tables against plain quadrature over the hemisphere, which shares no code with their making."""
+"""The energy tables against plain quadrature over the hemisphere, which shares no code with their
+making."""
 
 import numpy as np
 import pytest
@@ -18,10 +19,13 @@ TABLES = load_tables()
 
 
 def hemisphere() -> tuple[np.ndarray, float]:
-    """Directions over the upper half, even in the cosine and around, and the solid angle of each."""
+    """Directions over the upper half, even in the cosine and around, and the solid angle of
+    each."""
     z, turn = np.meshgrid((np.arange(400) + 0.5) / 400, (np.arange(400) + 0.5) / 400 * 2 * np.pi)
     flat = np.sqrt(1 - z * z)
-    return np.stack([flat * np.cos(turn), flat * np.sin(turn), z], -1).reshape(-1, 3), 2 * np.pi / z.size
+    return np.stack([flat * np.cos(turn), flat * np.sin(turn), z], -1).reshape(
+        -1, 3
+    ), 2 * np.pi / z.size
 
 
 def reflected(alpha: float, cosine: float, eta: float | None) -> float:
@@ -41,7 +45,10 @@ def reflected(alpha: float, cosine: float, eta: float | None) -> float:
     if eta is not None:
         c = half @ out
         behind = np.sqrt(1 - (1 - c**2) / eta**2)
-        f = 0.5 * (((eta * c - behind) / (eta * c + behind)) ** 2 + ((c - eta * behind) / (c + eta * behind)) ** 2)
+        f = 0.5 * (
+            ((eta * c - behind) / (eta * c + behind)) ** 2
+            + ((c - eta * behind) / (c + eta * behind)) ** 2
+        )
 
     return float((d * g * f / (4 * cosine)).sum() * solid)
 
@@ -51,7 +58,9 @@ def reflected(alpha: float, cosine: float, eta: float | None) -> float:
 def test_tables_hold_the_albedo(roughness: float, cosine: float) -> None:
     address = address_of(TABLES)
     f = np.float32
-    assert kept_at(address, 0, f(roughness), f(cosine)) == pytest.approx(reflected(roughness**2, cosine, None), abs=0.01)
+    assert kept_at(address, 0, f(roughness), f(cosine)) == pytest.approx(
+        reflected(roughness**2, cosine, None), abs=0.01
+    )
     found, passed = dielectric_at(address, f(roughness), f(cosine), f(1.5))
     assert found == pytest.approx(reflected(roughness**2, cosine, 1.5), abs=0.006)
     assert 0 < passed <= 1 - found + 1e-3
@@ -65,5 +74,7 @@ def test_tables_are_complete_and_within_bounds() -> None:
     assert TABLES[:plane].max() <= 1.0001
     # A smooth boundary reflects r squared at normal incidence.
     r = LARGEST_R / 2
-    smooth, _ = dielectric_at(address_of(TABLES), np.float32(0), np.float32(1), np.float32((1 + r) / (1 - r)))
+    smooth, _ = dielectric_at(
+        address_of(TABLES), np.float32(0), np.float32(1), np.float32((1 + r) / (1 - r))
+    )
     assert smooth == pytest.approx(r**2, abs=1e-3)

@@ -82,7 +82,9 @@ def test_every_triangle_is_in_the_tree_once() -> None:
 
 def test_the_tree_does_not_depend_on_threads() -> None:
     rng = np.random.default_rng(11)
-    corners = (rng.uniform(-1, 1, (30_000, 1, 3)) + rng.normal(0, 0.01, (30_000, 3, 3))).astype(np.float32)
+    corners = (rng.uniform(-1, 1, (30_000, 1, 3)) + rng.normal(0, 0.01, (30_000, 3, 3))).astype(
+        np.float32
+    )
     one = build_tree(corners, threads=1)
     four = build_tree(corners, threads=4)
     assert one.nodes.tobytes() == four.nodes.tobytes()
@@ -102,7 +104,10 @@ def test_moving_triangles_are_met_where_they_are(time: float) -> None:
         origin = rng.uniform(-1.5, 1.5, 3).astype(np.float32)
         direction = rng.normal(size=3)
         direction = (direction / np.linalg.norm(direction)).astype(np.float32)
-        expected, (distance, slot) = brute_force(now, origin, direction), rays.closest(origin, direction, time)
+        expected, (distance, slot) = (
+            brute_force(now, origin, direction),
+            rays.closest(origin, direction, time),
+        )
         hits += slot >= 0
         assert (slot >= 0) == np.isfinite(expected)
 
@@ -174,7 +179,8 @@ def test_boxes_of_moving_triangles_hold_both_ends() -> None:
 
 @pytest.mark.parametrize("scale", [1e-12, 1e-3, 1e6, 1e15])
 def test_scenes_of_any_size_are_split(scale: float) -> None:
-    """Boxes stay apart whatever the units: a ray meets few leaves, so a tree that is one large leaf would be a fault."""
+    """Boxes stay apart whatever the units: a ray meets few leaves, so a tree that is one large leaf
+    would be a fault."""
     corners = (triangles("cloud") * np.float32(scale)).astype(np.float32)
     tree = build_tree(corners)
     assert len(tree.nodes) // 64 > 20
