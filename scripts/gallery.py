@@ -68,15 +68,15 @@ def stage(
 ) -> Scene:
     """A checkered table with a lamp above to the left; `materials` start at place 2."""
     table = Mesh(
-        "table",
-        0,
-        np.array([[-6, 0, 6], [6, 0, 6], [6, 0, -6], [-6, 0, -6]], np.float32),
-        np.array([[0, 1, 2], [0, 2, 3]], np.int32),
+        name="table",
+        material=0,
+        positions=np.array([[-6, 0, 6], [6, 0, 6], [6, 0, -6], [-6, 0, -6]], np.float32),
+        corners=np.array([[0, 1, 2], [0, 2, 3]], np.int32),
     )
     table.uvs = np.array([[0, 0], [3, 0], [3, 3], [0, 3]], np.float32)
     wood = Material(
-        "table",
-        (0.7, 0.62, 0.52),
+        name="table",
+        base_colour=(0.7, 0.62, 0.52),
         roughness=0.6,
         textures={"base": repeated(texture("checker"), 2, 2)},
     )
@@ -89,21 +89,23 @@ def stage(
 
     rows = np.linspace(1.0, 0.25, 16)[:, None, None] * np.array([0.75, 0.9, 1.1]) * environment
     sky = Environment(np.repeat(rows, 32, axis=1).astype(np.float32))
-    lamp_material = Material("lamp", (0, 0, 0), emission=(lamp, lamp * 0.85, lamp * 0.65))
+    lamp_material = Material(
+        name="lamp", base_colour=(0, 0, 0), emission=(lamp, lamp * 0.85, lamp * 0.65)
+    )
 
     return Scene(
-        "gallery",
-        meshes,
-        [wood, lamp_material, *materials],
-        Camera((0.9, 1.7, 3.6), (0, 0.78, 0), vertical_field=0.52),
-        sky,
+        name="gallery",
+        meshes=meshes,
+        materials=[wood, lamp_material, *materials],
+        camera=Camera(position=(0.9, 1.7, 3.6), target=(0, 0.78, 0), vertical_field=0.52),
+        environment=sky,
     )
 
 
 def one_ball(**material: object) -> Scene:
     subject = ball("subject", 2, 0.8, 96)
     subject.positions[:, 1] += 0.801
-    return stage([subject], [Material("subject", **material)])  # type: ignore[arg-type]
+    return stage([subject], [Material(name="subject", **material)])  # type: ignore[arg-type]
 
 
 def vessel() -> Scene:
@@ -115,10 +117,10 @@ def vessel() -> Scene:
     return stage(
         [glass, liquid],
         [
-            Material("glass", (1, 1, 1), roughness=0, transmission=1),
+            Material(name="glass", base_colour=(1, 1, 1), roughness=0, transmission=1),
             Material(
-                "liquid",
-                (1, 1, 1),
+                name="liquid",
+                base_colour=(1, 1, 1),
                 roughness=0,
                 ior=1.36,
                 transmission=1,
@@ -137,12 +139,12 @@ def hazy(grid: bool) -> Scene:
     density = cloud if grid else np.ones((1, 1, 1))
     strength = 3.0 if grid else 0.35
     scene.haze = Haze(
-        (-1.6, 0.0, -1.2),
-        (1.6, 2.4, 1.6),
-        (strength,) * 3,
-        (0, 0, 0),
-        0.3,
-        density.astype(np.float32),
+        low=(-1.6, 0.0, -1.2),
+        high=(1.6, 2.4, 1.6),
+        scattering=(strength,) * 3,
+        absorption=(0, 0, 0),
+        anisotropy=0.3,
+        density=density.astype(np.float32),
     )
 
     return scene
@@ -152,7 +154,10 @@ def many_lights() -> Scene:
     scene = one_ball(base_colour=(0.7, 0.7, 0.7), roughness=0.25)
     rng = np.random.default_rng(4)
     places = rng.uniform((-3, 0.05, -2), (3, 0.3, 2), (300, 3))
-    scene.lights = [Light(POINT, tuple(0.05 * rng.random(3)), tuple(place)) for place in places]
+    scene.lights = [
+        Light(kind=POINT, colour=tuple(0.05 * rng.random(3)), position=tuple(place))
+        for place in places
+    ]
     scene.meshes = scene.meshes[:2]
     scene.environment.pixels *= np.float32(0.05)
 
@@ -161,7 +166,16 @@ def many_lights() -> Scene:
 
 def spotted() -> Scene:
     scene = one_ball(base_colour=(0.7, 0.7, 0.7))
-    scene.lights = [Light(SPOT, (30, 20, 10), (2.2, 3.2, 1.5), (-0.5, -0.72, -0.36), 0.15, 0.35)]
+    scene.lights = [
+        Light(
+            kind=SPOT,
+            colour=(30, 20, 10),
+            position=(2.2, 3.2, 1.5),
+            direction=(-0.5, -0.72, -0.36),
+            inner_cone=0.15,
+            outer_cone=0.35,
+        )
+    ]
     scene.meshes = scene.meshes[:2]
     scene.environment.pixels *= np.float32(0.15)
 
@@ -179,7 +193,7 @@ def moving() -> Scene:
 def out_of_focus() -> Scene:
     scene = stage(
         [box(f"box {k}", 2, (0.5, 0.9, 0.5), 0.03) for k in range(3)],
-        [Material("box", (0.7, 0.4, 0.2))],
+        [Material(name="box", base_colour=(0.7, 0.4, 0.2))],
     )
     for k, mesh in enumerate(scene.meshes[1:4]):
         mesh.positions += np.array([0.8 * (k - 1), 0.46, 1.1 - 1.4 * k], np.float32)

@@ -44,7 +44,7 @@ def main() -> int:
     given = parser.parse_args()
 
     if given.part is not None:
-        findings = Findings(given.part, given.minutes * 60)
+        findings = Findings(part=given.part, seconds=given.minutes * 60)
         most = PARTS[given.part][1]
         importlib.import_module(f"siege.{given.part}").besiege(
             findings, random.Random(given.seed), most

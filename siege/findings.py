@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 MOST_SHOWN = 20
 
 
-@dataclass
+@dataclass(kw_only=True)
 class Findings:
     """Counts of what was tried, by kind; figures worth telling; and every fault, in words."""
 

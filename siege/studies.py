@@ -59,9 +59,9 @@ def plan_of(
     scene: Path, size: tuple[int, int] = SIZES[0], samples: int = SAMPLES[0], repeats: int = 60
 ) -> Study:
     return Study(
-        "Under siege",
-        str(scene),
-        size,
+        name="Under siege",
+        scene=str(scene),
+        size=size,
         base=configured({"samples.max": samples}),
         repeats=repeats,
         sweeps=(Sweep("one at a time", {"samples.max": (16, 32), "bounces.total": (1, 4)}),),

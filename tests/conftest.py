@@ -64,9 +64,9 @@ def tiny_study() -> Study:
     bounces do not."""
     base = configured({"samples.max": 64, "bounces.total": 4})
     return Study(
-        "Tiny",
-        "honey-stall-small",
-        (32, 18),
+        name="Tiny",
+        scene="honey-stall-small",
+        size=(32, 18),
         base=base,
         repeats=2,
         sweeps=(Sweep("one at a time", {"samples.max": (16, 64), "bounces.total": (0, 4)}),),

@@ -174,7 +174,7 @@ class Replay:
         self._pool = pool
         self.rng = np.random.default_rng(seed)
         here = Surroundings(SceneContent("0" * 16), "", "renderer", "machine", "software")
-        self.state: StudyState = apply(StudyState(study), Happened(0, "", here))
+        self.state: StudyState = apply(StudyState(plan=study), Happened(0, "", here))
         self._orders: dict[str, list[int]] = {}
         self._drawn: dict[str, tuple[Configuration, int]] = {}
         self._chunks_used = 0

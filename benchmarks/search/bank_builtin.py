@@ -69,13 +69,29 @@ STUDIES = {
                 "denoise.method": "wavelet",
                 "denoise.strength": 0.8,
             },
-            Limits(6.0, 1.5, 95.0, 11_000.0, 12.0, None, None),
+            Limits(
+                grain=6.0,
+                light_shift=1.5,
+                detail_kept=95.0,
+                stray_pixels=11_000.0,
+                grain_worst=12.0,
+                light_shift_worst=None,
+                detail_kept_worst=None,
+            ),
         ),
         planned(
             "honey-jar",
             (8, 12, 16, 24, 32, 48, 64),
             {"samples.max": 64, "bounces.total": 12},
-            Limits(6.5, 1.5, 94.0, 8_000.0, 13.0, None, None),
+            Limits(
+                grain=6.5,
+                light_shift=1.5,
+                detail_kept=94.0,
+                stray_pixels=8_000.0,
+                grain_worst=13.0,
+                light_shift_worst=None,
+                detail_kept_worst=None,
+            ),
         ),
         # Its reference is too grainy for detail to be told: that has no limit here, as nowhere have
         # light and detail in cells of seven pixels.
@@ -88,7 +104,15 @@ STUDIES = {
                 "denoise.method": "wavelet",
                 "denoise.strength": 0.8,
             },
-            Limits(14.0, 3.5, None, 45_000.0, 26.0, None, None),
+            Limits(
+                grain=14.0,
+                light_shift=3.5,
+                detail_kept=None,
+                stray_pixels=45_000.0,
+                grain_worst=26.0,
+                light_shift_worst=None,
+                detail_kept_worst=None,
+            ),
         ),
     )
 }

@@ -28,7 +28,15 @@ fastest acceptable one."""
 CONTENDS = 1.35
 """A configuration that takes no longer than this over the fastest, and that few renders do not rule
 out."""
-LIMITS = Limits(9.0, 2.0, 90.0, 20_000.0, 30.0, None, None)
+LIMITS = Limits(
+    grain=9.0,
+    light_shift=2.0,
+    detail_kept=90.0,
+    stray_pixels=20_000.0,
+    grain_worst=30.0,
+    light_shift_worst=None,
+    detail_kept_worst=None,
+)
 
 
 class OutsidePool(Pool):
@@ -49,12 +57,12 @@ class OutsidePool(Pool):
         super().__init__(
             "beads",
             Study(
-                "beads",
-                str(EXAMPLES / "shelf.beads"),
-                SIZE,
-                View(),
-                (Sweep("grid", values),),
-                LIMITS,
+                name="beads",
+                scene=str(EXAMPLES / "shelf.beads"),
+                size=SIZE,
+                view=View(),
+                sweeps=(Sweep("grid", values),),
+                limits=LIMITS,
                 base=Configuration(catalogue, {}),
             ),
         )

@@ -33,7 +33,15 @@ TRIED: dict[str, tuple[Value, ...]] = {
     "bounces.total": (2, 4, 12),
     "denoise.method": ("none", "wavelet"),
 }
-LIMITS = Limits(4.0, 2.0, 90.0, 5_000.0, 9.0, None, None)
+LIMITS = Limits(
+    grain=4.0,
+    light_shift=2.0,
+    detail_kept=90.0,
+    stray_pixels=5_000.0,
+    grain_worst=9.0,
+    light_shift_worst=None,
+    detail_kept_worst=None,
+)
 
 
 def shelf(path: Path) -> Path:
@@ -73,12 +81,12 @@ def shelf(path: Path) -> Path:
 def _pick(renderer: Renderer, scene: Path, folder: Path, file: str = "") -> None:
     base = Configuration(renderer.catalogue, BASE)
     plan = Study(
-        renderer.name,
-        str(scene),
-        SIZE,
-        View(exposure=EXPOSURE),
-        (Sweep("one at a time", TRIED),),
-        LIMITS,
+        name=renderer.name,
+        scene=str(scene),
+        size=SIZE,
+        view=View(exposure=EXPOSURE),
+        sweeps=(Sweep("one at a time", TRIED),),
+        limits=LIMITS,
         base=base,
     )
     driver = Driver(

@@ -28,17 +28,17 @@ def foliage() -> Scene:
     blade = TextureUse(Texture("blade", _blade(32)))
 
     materials = [
-        Material("earth", (0.16, 0.11, 0.07), roughness=0.9),
-        Material("bark", (0.17, 0.12, 0.08), roughness=0.9),
+        Material(name="earth", base_colour=(0.16, 0.11, 0.07), roughness=0.9),
+        Material(name="bark", base_colour=(0.17, 0.12, 0.08), roughness=0.9),
         Material(
-            "leaves",
+            name="leaves",
             roughness=0.45,
             opacity_mode=MASK,
             textures={"base": leaf},
             diffuse_transmission=0.4,
             diffuse_transmission_colour=(0.45, 0.75, 0.12),
         ),
-        Material("grass", roughness=0.6, opacity_mode=MASK, textures={"base": blade}),
+        Material(name="grass", roughness=0.6, opacity_mode=MASK, textures={"base": blade}),
     ]
     ground = sheet("ground", 0, 8, 8, lambda u, v: ((u - 0.5) * 30, 0 * u, (0.5 - v) * 30))
     trunk = lathe(
@@ -76,10 +76,17 @@ def foliage() -> Scene:
         up > 0, (0.35, 0.55, 1.0) + np.exp(-4 * up) * np.array([0.7, 0.5, 0.1]), (0.12, 0.11, 0.09)
     )
     pixels = np.broadcast_to(sky, (tall, wide, 3)).astype(np.float32).copy()
-    sun = Light(DIRECTIONAL, (5.5, 4.9, 3.8), direction=(-0.55, -0.62, -0.56))
-    camera = Camera((3.2, 1.2, 5.4), (0.0, 2.3, 0.0), vertical_field=0.85)
+    sun = Light(kind=DIRECTIONAL, colour=(5.5, 4.9, 3.8), direction=(-0.55, -0.62, -0.56))
+    camera = Camera(position=(3.2, 1.2, 5.4), target=(0.0, 2.3, 0.0), vertical_field=0.85)
 
-    return Scene("foliage", meshes, materials, camera, Environment(pixels), lights=[sun])
+    return Scene(
+        name="foliage",
+        meshes=meshes,
+        materials=materials,
+        camera=camera,
+        environment=Environment(pixels),
+        lights=[sun],
+    )
 
 
 def _squares(
@@ -112,12 +119,12 @@ def _squares(
     uvs = np.tile(np.array([(0, 0), (1, 0), (1, 1), (0, 1)], np.float32), (count, 1))
 
     return Mesh(
-        name,
-        material,
-        points.reshape(-1, 3).astype(np.float32),
-        faces,
-        np.repeat(normals, 4, 0).astype(np.float32),
-        uvs,
+        name=name,
+        material=material,
+        positions=points.reshape(-1, 3).astype(np.float32),
+        corners=faces,
+        normals=np.repeat(normals, 4, 0).astype(np.float32),
+        uvs=uvs,
     )
 
 

@@ -30,7 +30,9 @@ NAMES = ("left", "right")
 ROUNDS = 3
 CHUNKS, MEASURES, JOBS = 6, 24, 30
 GIBIBYTE = 1 << 30
-STUDY = Study("machines", "honey-stall-small", (160, 90), base=configured({"samples.max": 32}))
+STUDY = Study(
+    name="machines", scene="honey-stall-small", size=(160, 90), base=configured({"samples.max": 32})
+)
 
 
 @contextmanager

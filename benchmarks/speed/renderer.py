@@ -78,18 +78,18 @@ def ring_scene(n: int) -> Scene:
     """The traversal benchmark's ring with 2 n^2 triangles, matt, under an even sky."""
     corners = ring_mesh(n)
     mesh = Mesh(
-        "ring",
-        0,
-        corners.reshape(-1, 3),
-        np.arange(3 * len(corners), dtype=np.int32).reshape(-1, 3),
+        name="ring",
+        material=0,
+        positions=corners.reshape(-1, 3),
+        corners=np.arange(3 * len(corners), dtype=np.int32).reshape(-1, 3),
     )
 
     return Scene(
-        "ring",
-        [mesh],
-        [Material("matt")],
-        Camera((0, -4.5, 2.2), (0, 0, 0), (0, 0, 1), 0.8),
-        Environment(np.full((1, 1, 3), 0.5, np.float32)),
+        name="ring",
+        meshes=[mesh],
+        materials=[Material(name="matt")],
+        camera=Camera(position=(0, -4.5, 2.2), target=(0, 0, 0), up=(0, 0, 1), vertical_field=0.8),
+        environment=Environment(np.full((1, 1, 3), 0.5, np.float32)),
     )
 
 

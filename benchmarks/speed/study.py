@@ -66,7 +66,12 @@ def large_study(trials: int) -> Study:
     )
     base = configured({"samples.max": 35, "bounces.total": 12, "tiles.size": 32})
     return Study(
-        f"{trials} trials", "honey-stall-small", (64, 36), base=base, sweeps=(grid,), repeats=RUNS
+        name=f"{trials} trials",
+        scene="honey-stall-small",
+        size=(64, 36),
+        base=base,
+        sweeps=(grid,),
+        repeats=RUNS,
     )
 
 
@@ -122,19 +127,19 @@ def runs_of(state: StudyState, rng: np.random.Generator) -> "list[RunFinished]":
             seed = int(rng.integers(2**31))
 
             run = Run(
-                0,
-                "",
-                place,
-                trial.id,
-                trial.appearance,
-                state.machine,
-                seed,
-                block,
-                False,
-                f"{picture_identity(place, trial.appearance, seed).name}.exr",
-                RunResult.of(made),
-                "",
-                "made up",
+                number=0,
+                finished_at="",
+                place=place,
+                trial=trial.id,
+                appearance=trial.appearance,
+                machine=state.machine,
+                seed=seed,
+                block=block,
+                control=False,
+                picture=f"{picture_identity(place, trial.appearance, seed).name}.exr",
+                result=RunResult.of(made),
+                reason="",
+                software="made up",
             )
             found.append(RunFinished(run, trial.configuration, made))
 
@@ -154,12 +159,12 @@ def figures_of(state: StudyState) -> Measured:
 
         found.append(
             Measurement(
-                place,
-                state.measurement_key(trial.appearance, None),
-                state.results.pictures[trial.appearance],
-                1000,
-                figures,
-                {kind: one.version for kind, one in KINDS.items()},
+                place=place,
+                key=state.measurement_key(trial.appearance, None),
+                pictures=state.results.pictures[trial.appearance],
+                reference_samples=1000,
+                figures=figures,
+                versions={kind: one.version for kind, one in KINDS.items()},
             )
         )
 
@@ -175,7 +180,17 @@ def make(path: Path, trials: int) -> list[RunFinished]:
     for first in range(0, len(events), BATCH):
         driver._keep(events[first : first + BATCH])
 
-    driver._keep([ReferenceGrew(driver.state.reference_name, 1000, 8, 0.1, 60.0)])
+    driver._keep(
+        [
+            ReferenceGrew(
+                reference=driver.state.reference_name,
+                samples=1000,
+                chunks=8,
+                floor=0.1,
+                seconds=60.0,
+            )
+        ]
+    )
     driver._store.folder.reference(driver.state.reference_name).write_bytes(b"made up")
 
     for event in events:

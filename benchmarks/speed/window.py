@@ -114,7 +114,11 @@ def estimates() -> list[float]:
     for scene, values in STUDIES:
         base = Configuration(RENDERER.catalogue, {"samples.max": 64, "bounces.total": 12})
         plan = Study(
-            "Scripted", scene, (192, 108), base=base, sweeps=(Sweep("one at a time", values),)
+            name="Scripted",
+            scene=scene,
+            size=(192, 108),
+            base=base,
+            sweeps=(Sweep("one at a time", values),),
         )
         _, record = engine.render(
             spec_of(plan, pilot_of(base), 1), None, lambda share: None, lambda stop: None

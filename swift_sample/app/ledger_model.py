@@ -14,7 +14,7 @@ from swift_sample.core.study.plan.model import Study
 NO_DIFFERENCE = "no measurable difference"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ChipState:
     """What a chip shows. `time_share` is its time over the longest in the row, None while it is not
     measured."""
@@ -33,7 +33,7 @@ class ChipState:
     """it is there, or not, whatever is wanted: of finished renders"""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class StripState:
     """One setting: its chips, and a remark on what it can win."""
 
@@ -188,7 +188,13 @@ def _strip(
         if key in kept and kept[key] != base_value
     )
     return StripState(
-        declared, chips, remark, reason, leverage, bool(reason) or remark == NO_DIFFERENCE, others
+        declared=declared,
+        chips=chips,
+        remark=remark,
+        idle_reason=reason,
+        leverage=leverage,
+        folded=bool(reason) or remark == NO_DIFFERENCE,
+        in_other_bases=others,
     )
 
 
@@ -229,14 +235,14 @@ def _chip(
     )
 
     return ChipState(
-        value,
-        is_base,
-        planned,
-        share,
-        trial.verdict if trial is not None else UNMEASURED,
-        tip,
-        forbidden,
-        told,
+        value=value,
+        is_base=is_base,
+        planned=planned,
+        time_share=share,
+        verdict=trial.verdict if trial is not None else UNMEASURED,
+        tip=tip,
+        forbidden=forbidden,
+        told=told,
     )
 
 

@@ -28,7 +28,7 @@ from swift_sample.core.study.plan.demo import demo_path, demo_study
 from swift_sample.core.study.plan.model import Study
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Opened:
     """A study that was asked for, or why it is not there. `then` says what was wanted of it: "" to
     look at it, "measure", or "search" within `budget_seconds`, None for as long as it takes."""
@@ -171,7 +171,14 @@ class Opener(QObject):
                 driver.close()
             elif not self._closed:
                 self.opened.emit(
-                    Opened(driver, problem, then, budget_seconds, path, behind[1] if behind else "")
+                    Opened(
+                        driver=driver,
+                        problem=problem,
+                        then=then,
+                        budget_seconds=budget_seconds,
+                        path=path,
+                        measured_behind=behind[1] if behind else "",
+                    )
                 )
 
         if not self._closed:

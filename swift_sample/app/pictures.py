@@ -70,14 +70,14 @@ class PictureStore(QObject):
             layers = layers_of(path, read(path, self.digest_of(path.name)), wanted)
         except UnfitPictureError as error:
             layers = Layers(
-                path, problem=f"This picture {error.fault}. Measuring again renders it anew."
+                path=path, problem=f"This picture {error.fault}. Measuring again renders it anew."
             )
         except SwiftSampleError as error:
-            layers = Layers(path, problem=one_line(error))
+            layers = Layers(path=path, problem=one_line(error))
         except Exception as error:  # a place that waits for a picture must learn of any end
             report_error(f"showing {path.name}", error)
             layers = Layers(
-                path,
+                path=path,
                 problem=f"This picture cannot be shown ({one_line(error)}); saved in {log_file()}",
             )
 
@@ -126,7 +126,7 @@ def layers_of(path: Path, picture: Picture, wanted: frozenset[str] = frozenset()
         name: values for name, values in picture.reduced.items() if name.startswith("light.")
     }
 
-    return Layers(path, pyramids, most, reduced=reduced, all_there=all_there)
+    return Layers(path=path, pyramids=pyramids, most=most, reduced=reduced, all_there=all_there)
 
 
 def _bytes(layers: Layers) -> int:

@@ -211,23 +211,23 @@ class Session(QObject):
     def view(self) -> ViewModel:
         """The study as it is to be shown now."""
         return ViewModel(
-            self.path,
-            self.study,
-            self.snapshot,
-            self.results,
-            self.line,
-            self.activity,
-            tuple(self.selected),
-            self.selected_setting,
-            self.lit,
-            self.advice,
-            self.facts,
-            self.undo_label,
-            self.redo_label,
-            self.reporting,
-            self.machines,
-            self.report,
-            self.report_words,
+            path=self.path,
+            study=self.study,
+            snapshot=self.snapshot,
+            results=self.results,
+            line=self.line,
+            activity=self.activity,
+            selected=tuple(self.selected),
+            selected_setting=self.selected_setting,
+            lit=self.lit,
+            advice=self.advice,
+            facts=self.facts,
+            undo_label=self.undo_label,
+            redo_label=self.redo_label,
+            reporting=self.reporting,
+            machines=self.machines,
+            report=self.report,
+            report_words=self.report_words,
         )
 
     def read_log(self) -> None:
@@ -613,7 +613,14 @@ class Session(QObject):
 
             try:
                 there = tuple(
-                    Member(one.name, "", "", one.doing or "nothing to do", 0, "")
+                    Member(
+                        host=one.name,
+                        machine="",
+                        label="",
+                        state=one.doing or "nothing to do",
+                        runs=0,
+                        said="",
+                    )
                     for one in present(address, keys, False)
                 )
                 words = "" if there else f"no machine has joined at {address} yet"

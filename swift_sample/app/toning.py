@@ -23,7 +23,7 @@ HEAT = "heat"
 values on a scale."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Pass:
     """Something of a picture that can be looked at. `factor` brings values into `unit`."""
 
@@ -38,26 +38,46 @@ class Pass:
 BEAUTY = "beauty"
 RAW = "raw"
 LIGHT_PASSES = (
-    Pass("direct.diffuse", "diffuse, lit directly", "direct.diffuse"),
-    Pass("indirect.diffuse", "diffuse, bounced light", "indirect.diffuse"),
-    Pass("direct.glossy", "glossy, lit directly", "direct.glossy"),
-    Pass("indirect.glossy", "glossy, bounced light", "indirect.glossy"),
-    Pass("direct.transmission", "through surfaces, directly", "direct.transmission"),
-    Pass("indirect.transmission", "through surfaces, bounced", "indirect.transmission"),
-    Pass("direct.volume", "haze, lit directly", "direct.volume"),
-    Pass("indirect.volume", "haze, bounced light", "indirect.volume"),
-    Pass("emission", "glow and sky", "emission"),
+    Pass(key="direct.diffuse", label="diffuse, lit directly", layer="direct.diffuse"),
+    Pass(key="indirect.diffuse", label="diffuse, bounced light", layer="indirect.diffuse"),
+    Pass(key="direct.glossy", label="glossy, lit directly", layer="direct.glossy"),
+    Pass(key="indirect.glossy", label="glossy, bounced light", layer="indirect.glossy"),
+    Pass(
+        key="direct.transmission", label="through surfaces, directly", layer="direct.transmission"
+    ),
+    Pass(
+        key="indirect.transmission",
+        label="through surfaces, bounced",
+        layer="indirect.transmission",
+    ),
+    Pass(key="direct.volume", label="haze, lit directly", layer="direct.volume"),
+    Pass(key="indirect.volume", label="haze, bounced light", layer="indirect.volume"),
+    Pass(key="emission", label="glow and sky", layer="emission"),
 )
 PASSES = (
-    Pass(BEAUTY, "picture", "beauty"),
-    Pass(RAW, "before denoising", "raw"),
+    Pass(key=BEAUTY, label="picture", layer="beauty"),
+    Pass(key=RAW, label="before denoising", layer="raw"),
     *LIGHT_PASSES,
-    Pass("albedo", "colour of surfaces", "albedo", PLAIN),
-    Pass("normal", "direction of surfaces", "normal", DIRECTION),
-    Pass("depth", "distance", "depth", DEPTH, 1.0, "m"),
-    Pass("samples", "samples", "samples", HEAT, 1.0, "samples a pixel"),
-    Pass("time", "time", "seconds", HEAT, 1000.0, "ms a pixel"),
-    Pass("grain", "grain", "error", HEAT, LEVELS, "levels, as estimated while rendering"),
+    Pass(key="albedo", label="colour of surfaces", layer="albedo", kind=PLAIN),
+    Pass(key="normal", label="direction of surfaces", layer="normal", kind=DIRECTION),
+    Pass(key="depth", label="distance", layer="depth", kind=DEPTH, factor=1.0, unit="m"),
+    Pass(
+        key="samples",
+        label="samples",
+        layer="samples",
+        kind=HEAT,
+        factor=1.0,
+        unit="samples a pixel",
+    ),
+    Pass(key="time", label="time", layer="seconds", kind=HEAT, factor=1000.0, unit="ms a pixel"),
+    Pass(
+        key="grain",
+        label="grain",
+        layer="error",
+        kind=HEAT,
+        factor=LEVELS,
+        unit="levels, as estimated while rendering",
+    ),
 )
 """In the order in which they are offered."""
 BY_KEY: Mapping[str, Pass] = {one.key: one for one in PASSES}
@@ -70,7 +90,7 @@ HEAT_SHARE = 0.8
 """How much of a map of heat shows over the picture."""
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class Layers:
     """What was read of a picture's file, by layer, or the problem with it. `most` is what the
     brightest colour of a map stands for, by layer, in the layer's own unit."""
@@ -116,7 +136,7 @@ class Mask:
     version: int = 0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Source:
     """One picture as it is shown: a pass of its layers under a view, less another one's, or blended
     from raw to denoised."""

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from swift_sample.core.study.search.search import Advice
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Activity:
     """What the driver is doing now. `step` is None while the renderer starts."""
 
@@ -46,7 +46,7 @@ class MachinesShown:
     words: str = ""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ViewModel:
     """Immutable. `results` are those under the acceptance line as it is dragged."""
 

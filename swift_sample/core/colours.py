@@ -4,7 +4,7 @@ that it never tints pictures."""
 from dataclasses import dataclass
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Colours:
     """One set of colours by role, as #RRGGBB."""
 
@@ -30,7 +30,7 @@ class Colours:
 
 
 DAY = Colours(
-    "day",
+    name="day",
     page="#F5F5F5",
     panel="#EBEBEB",
     line="#CFCFCF",
@@ -51,7 +51,7 @@ DAY = Colours(
     write="#6B9080",
 )
 DUSK = Colours(
-    "dusk",
+    name="dusk",
     page="#1F1F1F",
     panel="#292929",
     line="#3D3D3D",

@@ -18,7 +18,7 @@ BUSY_SHARE = 0.15
 """Other programs may use up to this share of the processor before the machine counts as busy."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Machine:
     """Times of different machines are never mixed: hardware and system make a machine's identity.
     Versions of software are recorded beside every run, and differences are told, but they hide
@@ -66,12 +66,12 @@ def this_machine() -> Machine:
     )
 
     return Machine(
-        _processor_name(),
-        psutil.cpu_count(logical=False) or threads,
-        threads,
-        psutil.virtual_memory().total >> 30 << 30,
-        f"{platform.system()} {platform.machine()}",
-        versions,
+        processor=_processor_name(),
+        cores=psutil.cpu_count(logical=False) or threads,
+        threads=threads,
+        memory_bytes=psutil.virtual_memory().total >> 30 << 30,
+        system=f"{platform.system()} {platform.machine()}",
+        versions=versions,
     )
 
 

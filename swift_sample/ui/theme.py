@@ -17,7 +17,7 @@ GRID = 4
 TOP_HEIGHT, VERDICT_HEIGHT, STRIP_HEIGHT, LEDGER_WIDTH = 44, 84, 88, 316
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Theme(Colours):
     """One set of colours for the window."""
 

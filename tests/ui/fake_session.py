@@ -19,7 +19,7 @@ from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.ui.pages import Page
 from tests.core.study.states import HERE, showing
 
-CLEAN = ReferenceState(1000, 0.5, 60.0)
+CLEAN = ReferenceState(samples=1000, floor=0.5, seconds=60.0)
 
 
 def snapshot_of(
@@ -31,7 +31,7 @@ def snapshot_of(
 ) -> Snapshot:
     """A snapshot that shows these results. `worked_out` stands for what would follow from runs:
     runs, to_come, elsewhere."""
-    state = StudyState(results.study, surroundings=replace(HERE, problem=problem))
+    state = StudyState(plan=results.study, surroundings=replace(HERE, problem=problem))
     if reference is not None:
         state = replace(state, references=Map({state.reference_name: reference}))
 
@@ -55,7 +55,12 @@ def view_of(snapshot: Snapshot, results: Results | None = None, **changes: Any) 
     line."""
     shown = results if results is not None else snapshot.results
     return ViewModel(
-        Path("none"), changes.pop("study", snapshot.study), snapshot, shown, shown.line, **changes
+        path=Path("none"),
+        study=changes.pop("study", snapshot.study),
+        snapshot=snapshot,
+        results=shown,
+        line=shown.line,
+        **changes,
     )
 
 

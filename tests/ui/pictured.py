@@ -13,7 +13,7 @@ from swift_sample.core.picture.view import View
 def source_of(levels: np.ndarray, **layers: np.ndarray) -> Source:
     """A source that shows these display levels, uint8[h, w, 3], to one level."""
     light = View().light(np.asarray(levels, np.float32))
-    return Source(layers_of(Path("made"), Picture(light, layers)), View())
+    return Source(layers=layers_of(Path("made"), Picture(light, layers)), view=View())
 
 
 def plain(colour: tuple[int, int, int], width: int = 100, height: int = 50) -> Source:

@@ -72,7 +72,12 @@ def test_a_slip_of_the_hand_draws_none_and_dragging_beyond_stays_inside(
 
 def test_the_smallest_area_under_the_pointer_is_chosen(canvas: PictureCanvas, qtbot: QtBot) -> None:
     canvas.show_areas(
-        (WatchArea("all", 0, 0, 60, 40), WatchArea("jar", 10, 10, 10, 10)), SIZE, "jar"
+        (
+            WatchArea(name="all", x=0, y=0, width=60, height=40),
+            WatchArea(name="jar", x=10, y=10, width=10, height=10),
+        ),
+        SIZE,
+        "jar",
     )
     for at, expected in ((QPoint(150, 150), "jar"), (QPoint(450, 300), "all")):
         with qtbot.waitSignal(canvas.area_clicked) as clicked:
@@ -191,7 +196,7 @@ def test_settings_without_effect_on_the_scene_are_folded(
     window: MainWindow, qtbot: QtBot, study_path: Path
 ) -> None:
     bare = {name: words for name, words in WITHOUT.items() if name != "textures"}
-    states = {s.declared.key: s for s in strip_states(STUDY, None, SceneFacts(bare))}
+    states = {s.declared.key: s for s in strip_states(STUDY, None, SceneFacts(missing=bare))}
     assert states["volume.scattering"].folded
     assert states["volume.scattering"].idle_reason == "the scene has no haze"
     assert not states["textures.prepared"].folded

@@ -65,7 +65,12 @@ def test_the_width_of_a_block_is_its_time(strip: RunStrip, qtbot: QtBot) -> None
 def test_the_run_in_hand_grows_where_it_will_stand(strip: RunStrip) -> None:
     snapshot = snapshot_of(results_of(THREE), to_come=(NEXT, replace(NEXT, block=2)))
     strip.show_view(
-        view_of(snapshot, activity=Activity(True, False, step_of(HALF, 1), "run 2 of 3", 0.5))
+        view_of(
+            snapshot,
+            activity=Activity(
+                measuring=True, stopping=False, step=step_of(HALF, 1), why="run 2 of 3", share=0.5
+            ),
+        )
     )
     finished, future, current = strip.blocks._layout()
     assert current is not None
@@ -83,10 +88,17 @@ def test_the_run_in_hand_grows_where_it_will_stand(strip: RunStrip) -> None:
 @pytest.mark.parametrize(
     ("step", "words"),
     [
-        (ReferenceStep("r", 0, None), "rendering the reference, 25%"),
-        (ReferenceStep("r", 2, None), "making the reference cleaner, 25%"),
+        (ReferenceStep(reference="r", chunk=0, spec=None), "rendering the reference, 25%"),
+        (ReferenceStep(reference="r", chunk=2, spec=None), "making the reference cleaner, 25%"),
         (
-            MeasureStep(STATE.here, BASE, (STATE.measurement_key("a", None),), (), 0, (8, 8)),
+            MeasureStep(
+                place=STATE.here,
+                configuration=BASE,
+                keys=(STATE.measurement_key("a", None),),
+                pictures=(),
+                reference_samples=0,
+                size=(8, 8),
+            ),
             "comparing the base with the reference",
         ),
         (step_of(STATE.base, control=1), "rendering the base again, as a control"),
@@ -94,7 +106,7 @@ def test_the_run_in_hand_grows_where_it_will_stand(strip: RunStrip) -> None:
     ],
 )
 def test_what_is_done_now_is_said(strip: RunStrip, step, words: str) -> None:
-    activity = Activity(True, step=step, share=0.25, text="Starting the renderer")
+    activity = Activity(measuring=True, step=step, share=0.25, text="Starting the renderer")
     strip.show_view(view_of(snapshot_of(results_of(THREE)), activity=activity))
     assert words in texts(strip)
     assert has_button(strip, "Pause")
@@ -219,8 +231,8 @@ def test_the_top_bar_says_what_its_button_would_do(qtbot: QtBot) -> None:
             "Measure 1 trial",
             False,
         ),
-        (snapshot_of(results), Activity(True), "Pause", True),
-        (snapshot_of(results), Activity(True, True), "Ending …", False),
+        (snapshot_of(results), Activity(measuring=True), "Pause", True),
+        (snapshot_of(results), Activity(measuring=True, stopping=True), "Ending …", False),
     ):
         bar.show_view(view_of(snapshot, activity=activity))
         assert button(bar, text).isEnabled() == enabled

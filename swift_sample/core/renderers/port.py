@@ -51,7 +51,7 @@ class SceneContent:
     staging: str = ""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class SceneFacts:
     """What of a scene settings can act on. `missing` maps features that settings may need, and the
     scene lacks, to words; `choices` are values that the scene offers for settings of kind "text";
@@ -101,7 +101,7 @@ class Finding:
         return 0.5 * self.time_share, 1.1 * self.time_share
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Case:
     """What findings look at: one measured trial and the record of its typical run. `limits` are the
     study's by measure, `phases` the medians of its times."""

@@ -65,7 +65,7 @@ class Shot:
     png: bytes
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Report:
     """Everything that stands in a report, in its order."""
 
@@ -120,30 +120,32 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
     made = max((run.finished_at for run in snapshot.runs), default="")[:10]
 
     return Report(
-        study.name,
-        (
+        title=study.name,
+        subtitle=(
             f"{study.size[0]} × {study.size[1]} pixels, measured until {made} with Swift Sample "
             f"{__version__}"
         ),
-        sentences[0],
-        (
+        headline=sentences[0],
+        details=(
             *([snapshot.untouched_words] if snapshot.untouched_words else []),
             *sentences[1:],
             *remarks,
             *pictures.left_out,
         ),
-        shots,
-        areas,
-        map_chart(results),
-        _limits(results, base, pick),
-        _changes(results, pick),
-        phases_chart(compared),
-        settings_chart(results, trails) if trails else None,
-        tuple(finding.text for finding in find(results, base, snapshot.record, snapshot.renderer)),
-        _trials(results, pick),
-        Table(*((heads, tuple(rows)) if several else ((), ()))),
-        tuple(shared_sentences(kinds)) if several else (),
-        _method(snapshot, machine),
+        pictures=shots,
+        areas=areas,
+        map=map_chart(results),
+        limits=_limits(results, base, pick),
+        changes=_changes(results, pick),
+        phases=phases_chart(compared),
+        settings=settings_chart(results, trails) if trails else None,
+        findings=tuple(
+            finding.text for finding in find(results, base, snapshot.record, snapshot.renderer)
+        ),
+        trials=_trials(results, pick),
+        machines=Table(*((heads, tuple(rows)) if several else ((), ()))),
+        shared=tuple(shared_sentences(kinds)) if several else (),
+        method=_method(snapshot, machine),
     )
 
 

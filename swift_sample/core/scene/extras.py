@@ -195,4 +195,11 @@ def _haze(said: HazeExtras | None) -> Haze | None:
             layers, rows, columns
         ) * np.float32(said.density)
 
-    return Haze(said.low, said.high, said.scattering, said.absorption, said.anisotropy, density)
+    return Haze(
+        low=said.low,
+        high=said.high,
+        scattering=said.scattering,
+        absorption=said.absorption,
+        anisotropy=said.anisotropy,
+        density=density,
+    )

@@ -119,7 +119,9 @@ class _Reader:
         variants = self._variants()
         materials = [self._surfaces.material(part) for part in document.materials]
         materials.append(
-            Material("plain", (1, 1, 1), metallic=1.0, roughness=1.0, double_sided=False)
+            Material(
+                name="plain", base_colour=(1, 1, 1), metallic=1.0, roughness=1.0, double_sided=False
+            )
         )
         self._motion = Motion(self._files)
         meshes: list[Mesh] = []
@@ -146,11 +148,11 @@ class _Reader:
             self._notes.append(NO_CAMERA_NOTE)
 
         scene = Scene(
-            path.stem,
-            meshes,
-            materials,
-            next(iter(cameras.values())) if cameras else _framing_camera(meshes),
-            Environment(),
+            name=path.stem,
+            meshes=meshes,
+            materials=materials,
+            camera=next(iter(cameras.values())) if cameras else _framing_camera(meshes),
+            environment=Environment(),
             lights=lights,
             variants=variants,
             frames=self._motion.frames,
@@ -297,12 +299,12 @@ class _Reader:
         inner = min(part.spot.inner_cone_angle, part.spot.outer_cone_angle)
 
         return Light(
-            _KINDS[part.type],
-            (float(red), float(green), float(blue)),
-            triple(matrix[:3, 3]),
-            triple(_unit(-matrix[:3, 2])),
-            inner,
-            part.spot.outer_cone_angle,
+            kind=_KINDS[part.type],
+            colour=(float(red), float(green), float(blue)),
+            position=triple(matrix[:3, 3]),
+            direction=triple(_unit(-matrix[:3, 2])),
+            inner_cone=inner,
+            outer_cone=part.spot.outer_cone_angle,
             name=part.name or node.name,
         )
 
@@ -395,7 +397,12 @@ class _Reader:
             )
 
         given = {key: np.nan_to_num(array, posinf=0, neginf=0) for key, array in given.items()}
-        mesh = Mesh(name, self._material_of(primitive, plain, variants), positions, corners)
+        mesh = Mesh(
+            name=name,
+            material=self._material_of(primitive, plain, variants),
+            positions=positions,
+            corners=corners,
+        )
         mesh.normals = given.get("NORMAL", mesh.normals)
         mesh.uvs = np.clip(given.get("TEXCOORD_0", mesh.uvs), -1e6, 1e6)
         mesh.second_uvs = np.clip(given.get("TEXCOORD_1", mesh.second_uvs), -1e6, 1e6)
@@ -477,7 +484,7 @@ def _placed(shape: Mesh, opening: np.ndarray, closing: np.ndarray) -> Mesh:
 
 def _camera(part: doc.CameraPart, opening: np.ndarray, closing: np.ndarray) -> Camera:
     pose = _pose(opening)
-    camera = Camera(pose.position, pose.target, pose.up)
+    camera = Camera(position=pose.position, target=pose.target, up=pose.up)
 
     if part.type == "orthographic" and part.orthographic is not None:
         camera.half_height = part.orthographic.ymag
@@ -525,7 +532,12 @@ def _framing_camera(meshes: list[Mesh]) -> Camera:
     off_axis = np.maximum(abs(corners @ right), abs(corners @ np.cross(away, right)))
     distance = (corners @ away + off_axis / ((1 - FRAME_MARGIN) * np.tan(FRAME_FIELD / 2))).max()
 
-    return Camera(triple(centre + away * distance), triple(centre), (0, 1, 0), FRAME_FIELD)
+    return Camera(
+        position=triple(centre + away * distance),
+        target=triple(centre),
+        up=(0, 1, 0),
+        vertical_field=FRAME_FIELD,
+    )
 
 
 def triple(values: np.ndarray) -> tuple[float, float, float]:

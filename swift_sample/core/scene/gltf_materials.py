@@ -87,10 +87,10 @@ class MaterialReader:
         }
 
         return Material(
-            part.name,
-            _share(red, green, blue),
-            surface.metallic_factor,
-            surface.roughness_factor,
+            name=part.name,
+            base_colour=_share(red, green, blue),
+            metallic=surface.metallic_factor,
+            roughness=surface.roughness_factor,
             ior=INFINITE_IOR if ior == 0 else max(1.0, ior),
             transmission=transmission.transmission_factor,
             thin=volume.thickness_factor == 0,

@@ -30,7 +30,7 @@ def honey_jar(choices: Choices | None = None) -> Scene:
 
 def _modelled() -> Scene:
     b = Builder(SIZES["standard"])
-    paper = b.material(Material("backdrop", (0.62, 0.56, 0.47), roughness=0.85))
+    paper = b.material(Material(name="backdrop", base_colour=(0.62, 0.56, 0.47), roughness=0.85))
 
     def sweep(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         bend = np.clip((v - 0.45) / 0.15, 0, 1) * np.pi / 2
@@ -42,14 +42,14 @@ def _modelled() -> Scene:
     planks = textures.wood_texture(31, b.detail.texture, (0.20, 0.11, 0.05), (0.55, 0.36, 0.19))
     wood = b.material(
         Material(
-            "olive wood",
+            name="olive wood",
             roughness=0.3,
             coat=0.4,
             coat_roughness=0.1,
             textures={"base": repeated(planks, 3, 3)},
         )
     )
-    beech = b.material(Material("beech", (0.52, 0.33, 0.17), roughness=0.45))
+    beech = b.material(Material(name="beech", base_colour=(0.52, 0.33, 0.17), roughness=0.45))
     b.add(placed(box("board", wood, (0.36, 0.02, 0.22), 0.006), (0.0, -0.0101, 0.0), turn=0.12))
     honey = jar_materials(b)
     jar(b, honey("blossom honey", (1.2, 8.0, 46.0)), (-0.035, 0.0, -0.01), 0.055, 0.145, 0.82, 0.12)
@@ -72,14 +72,20 @@ def _modelled() -> Scene:
     dipper = lathe("honey dipper", beech, head + shaft, b.detail.segments // 2)
     b.add(placed(dipper, (0.035, 0.0150, 0.072), lean=-1.52, turn=0.35))
     camera = Camera(
-        (0.05, 0.155, 0.62),
-        (0.008, 0.060, 0.0),
+        position=(0.05, 0.155, 0.62),
+        target=(0.008, 0.060, 0.0),
         vertical_field=0.36,
         aperture=0.0025,
         focus_distance=0.62,
     )
 
-    return Scene("honey jar", b.meshes, b.materials, camera, _studio())
+    return Scene(
+        name="honey jar",
+        meshes=b.meshes,
+        materials=b.materials,
+        camera=camera,
+        environment=_studio(),
+    )
 
 
 def _studio() -> Environment:

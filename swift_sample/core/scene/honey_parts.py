@@ -21,7 +21,7 @@ WALL = 0.003
 """Thickness of the jars' glass in metres."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Detail:
     """How finely the scene is built."""
 
@@ -161,8 +161,8 @@ def jar_materials(b: Builder) -> Callable[[str, Colour], dict[str, int]]:
     of this absorption."""
     clear = b.material(
         Material(
-            "jar glass",
-            (1, 1, 1),
+            name="jar glass",
+            base_colour=(1, 1, 1),
             roughness=0.0,
             ior=1.5,
             transmission=1.0,
@@ -170,11 +170,13 @@ def jar_materials(b: Builder) -> Callable[[str, Colour], dict[str, int]]:
             priority=MEDIUM_PRIORITY_WALL,
         )
     )
-    lid = b.material(Material("brass lid", (0.83, 0.62, 0.30), metallic=1.0, roughness=0.24))
+    lid = b.material(
+        Material(name="brass lid", base_colour=(0.83, 0.62, 0.30), metallic=1.0, roughness=0.24)
+    )
 
     label = b.material(
         Material(
-            "paper label",
+            name="paper label",
             roughness=0.7,
             textures={"base": repeated(textures.label_texture(14, b.detail.texture // 2), 1, -1)},
         )
@@ -183,8 +185,8 @@ def jar_materials(b: Builder) -> Callable[[str, Colour], dict[str, int]]:
     def honey(name: str, absorption: Colour) -> dict[str, int]:
         liquid = b.material(
             Material(
-                name,
-                (1, 1, 1),
+                name=name,
+                base_colour=(1, 1, 1),
                 roughness=0.0,
                 ior=1.49,
                 transmission=1.0,

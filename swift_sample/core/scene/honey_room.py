@@ -44,15 +44,22 @@ def _modelled() -> Scene:
     _walls(b)
     _shelves(b)
     camera = Camera(
-        (0.26, 0.28, 0.98),
-        (-0.06, 0.150, -0.40),
+        position=(0.26, 0.28, 0.98),
+        target=(-0.06, 0.150, -0.40),
         vertical_field=0.46,
         aperture=0.003,
         focus_distance=1.38,
     )
-    sun = Light(DIRECTIONAL, (22.0, 17.5, 12.0), direction=(0.80, -0.42, -0.43))
+    sun = Light(kind=DIRECTIONAL, colour=(22.0, 17.5, 12.0), direction=(0.80, -0.42, -0.43))
 
-    return Scene("honey room", b.meshes, b.materials, camera, _sky(), lights=[sun])
+    return Scene(
+        name="honey room",
+        meshes=b.meshes,
+        materials=b.materials,
+        camera=camera,
+        environment=_sky(),
+        lights=[sun],
+    )
 
 
 def _sky() -> Environment:
@@ -69,9 +76,9 @@ def _sky() -> Environment:
 
 
 def _walls(b: Builder) -> None:
-    plaster = b.material(Material("plaster", (0.80, 0.76, 0.68), roughness=0.9))
-    tiles = b.material(Material("floor tiles", (0.36, 0.17, 0.10), roughness=0.35))
-    frame = b.material(Material("window frame", (0.62, 0.60, 0.55), roughness=0.4))
+    plaster = b.material(Material(name="plaster", base_colour=(0.80, 0.76, 0.68), roughness=0.9))
+    tiles = b.material(Material(name="floor tiles", base_colour=(0.36, 0.17, 0.10), roughness=0.35))
+    frame = b.material(Material(name="window frame", base_colour=(0.62, 0.60, 0.55), roughness=0.4))
     wide, tall, deep = (side + 2 * WALL for side in (RIGHT - LEFT, CEILING - FLOOR, FRONT - BACK))
     middle = ((LEFT + RIGHT) / 2, (FLOOR + CEILING) / 2, (BACK + FRONT) / 2)
 
@@ -129,12 +136,14 @@ def _walls(b: Builder) -> None:
 def _shelves(b: Builder) -> None:
     planks = textures.wood_texture(21, b.detail.texture, (0.16, 0.09, 0.045), (0.46, 0.30, 0.16))
     wood = b.material(
-        Material("shelf wood", roughness=0.42, textures={"base": repeated(planks, 1.4, 1.4)})
+        Material(name="shelf wood", roughness=0.42, textures={"base": repeated(planks, 1.4, 1.4)})
     )
-    clay = b.material(Material("glazed clay", (0.30, 0.10, 0.045), roughness=0.25))
-    cream = b.material(Material("enamel", (0.74, 0.71, 0.62), roughness=0.18))
-    copper = b.material(Material("copper", (0.93, 0.52, 0.36), metallic=1.0, roughness=0.18))
-    linen = b.material(Material("linen", (0.44, 0.50, 0.55), roughness=0.95))
+    clay = b.material(Material(name="glazed clay", base_colour=(0.30, 0.10, 0.045), roughness=0.25))
+    cream = b.material(Material(name="enamel", base_colour=(0.74, 0.71, 0.62), roughness=0.18))
+    copper = b.material(
+        Material(name="copper", base_colour=(0.93, 0.52, 0.36), metallic=1.0, roughness=0.18)
+    )
+    linen = b.material(Material(name="linen", base_colour=(0.44, 0.50, 0.55), roughness=0.95))
     wide = RIGHT - LEFT
     deep = 0.30
 

@@ -59,11 +59,11 @@ def honey_stall(size: str = "standard", choices: Choices | None = None) -> Scene
     )
 
     return Scene(
-        "honey stall",
-        meshes,
-        materials,
-        _camera(choices),
-        sky,
+        name="honey stall",
+        meshes=meshes,
+        materials=materials,
+        camera=_camera(choices),
+        environment=sky,
         haze=haze,
         variants=VARIANTS,
         frames=FRAMES,
@@ -105,8 +105,8 @@ def _camera(choices: Choices) -> Camera:
     moves = choices.shutter > 0 and choices.frame > 0
 
     return Camera(
-        opening.position,
-        opening.target,
+        position=opening.position,
+        target=opening.target,
         vertical_field=0.385,
         aperture=0.0035,
         focus_distance=focus,
@@ -116,9 +116,11 @@ def _camera(choices: Choices) -> Camera:
 
 def _tin(b: Builder, variant: str) -> None:
     """A night light in a tin dish; the tin's pierced lid leans before it."""
-    tin = b.material(Material("tin", TIN, metallic=1.0, roughness=0.46))
+    tin = b.material(Material(name="tin", base_colour=TIN, metallic=1.0, roughness=0.46))
     flame = b.material(
-        Material("night light", (0, 0, 0), emission=(7.0, 3.4, 1.1), double_sided=False)
+        Material(
+            name="night light", base_colour=(0, 0, 0), emission=(7.0, 3.4, 1.1), double_sided=False
+        )
     )
     at = np.array([0.083, 0.0012, 0.052])
     r = 0.034
@@ -152,8 +154,8 @@ def _tin(b: Builder, variant: str) -> None:
         lid = pierced_disc("tin lid", tin, holes, r, max(12, n // 2))
     else:
         holed = Material(
-            "pierced tin",
-            TIN,
+            name="pierced tin",
+            base_colour=TIN,
             metallic=1.0,
             roughness=0.46,
             opacity_mode=MASK,
@@ -177,7 +179,7 @@ def _lid_holes(reach: float) -> list[list[float]]:
 def _nuts(b: Builder) -> None:
     """Hazelnuts, one shape many times: around the plate, and by the thousand in a crate where the
     scene is heavy."""
-    shell = b.material(Material("hazelnut", (0.30, 0.135, 0.05), roughness=0.42))
+    shell = b.material(Material(name="hazelnut", base_colour=(0.30, 0.135, 0.05), roughness=0.42))
     n = max(8, b.detail.segments // 3)
     r = 0.0085
     profile = [
@@ -228,12 +230,12 @@ def _smoke(size: int) -> Haze:
     density *= np.clip((x + 0.418) / 0.015, 0, 1) * np.clip(0.8 + 0.6 * curl, 0.05, 1.8)
 
     return Haze(
-        tuple(low),
-        tuple(high),
-        (24.0, 24.0, 24.5),
-        (0.0, 0.0, 0.0),
-        0.2,
-        density.astype(np.float32),
+        low=tuple(low),
+        high=tuple(high),
+        scattering=(24.0, 24.0, 24.5),
+        absorption=(0.0, 0.0, 0.0),
+        anisotropy=0.2,
+        density=density.astype(np.float32),
     )
 
 
@@ -241,10 +243,10 @@ def _stall(b: Builder) -> None:
     boards = textures.wood_texture(11, b.detail.texture, (0.105, 0.052, 0.024), (0.36, 0.205, 0.10))
     grey = textures.wood_texture(12, b.detail.texture, (0.07, 0.048, 0.034), (0.24, 0.165, 0.11))
     counter = b.material(
-        Material("oiled wood", roughness=0.36, textures={"base": repeated(boards, 1.3, 1.3)})
+        Material(name="oiled wood", roughness=0.36, textures={"base": repeated(boards, 1.3, 1.3)})
     )
     frame = b.material(
-        Material("weathered wood", roughness=0.6, textures={"base": repeated(grey, 1.2, 1.2)})
+        Material(name="weathered wood", roughness=0.6, textures={"base": repeated(grey, 1.2, 1.2)})
     )
     depths = (0.145, 0.16, 0.15, 0.155)
     z = -0.29
@@ -314,23 +316,27 @@ def _candle(
 def _candles(b: Builder) -> None:
     wax = b.material(
         Material(
-            "beeswax",
-            (0.83, 0.54, 0.16),
+            name="beeswax",
+            base_colour=(0.83, 0.54, 0.16),
             roughness=0.42,
             ior=1.44,
             subsurface=Subsurface((0.0014, 0.0009, 0.0005), (0.997, 0.968, 0.66)),
         )
     )
-    wick = b.material(Material("wick", (0.03, 0.025, 0.02), roughness=0.9))
-    flame = b.material(Material("flame", (0, 0, 0), emission=(4.4, 2.3, 0.75), double_sided=False))
+    wick = b.material(Material(name="wick", base_colour=(0.03, 0.025, 0.02), roughness=0.9))
+    flame = b.material(
+        Material(name="flame", base_colour=(0, 0, 0), emission=(4.4, 2.3, 0.75), double_sided=False)
+    )
     _candle(b, wax, wick, flame, (0.158, 0.0, -0.008), 0.023, 0.070)
     _candle(b, wax, wick, flame, (0.225, 0.0, -0.075), 0.025, 0.125)
     _candle(b, wax, wick, flame, (0.140, 0.0, -0.130), 0.022, 0.160)
 
 
 def _smoker(b: Builder) -> None:
-    brass = b.material(Material("brass", (0.86, 0.60, 0.26), metallic=1.0, roughness=0.20))
-    leather = b.material(Material("leather", (0.13, 0.045, 0.022), roughness=0.55))
+    brass = b.material(
+        Material(name="brass", base_colour=(0.86, 0.60, 0.26), metallic=1.0, roughness=0.20)
+    )
+    leather = b.material(Material(name="leather", base_colour=(0.13, 0.045, 0.022), roughness=0.55))
     at = np.array([-0.435, 0.0, -0.125])
     r = 0.056
     h = 0.135
@@ -397,9 +403,16 @@ def _smoker(b: Builder) -> None:
 
 
 def _lantern(b: Builder) -> None:
-    iron = b.material(Material("iron", (0.10, 0.095, 0.09), metallic=1.0, roughness=0.42))
+    iron = b.material(
+        Material(name="iron", base_colour=(0.10, 0.095, 0.09), metallic=1.0, roughness=0.42)
+    )
     glow = b.material(
-        Material("lantern glow", (0.9, 0.8, 0.6), emission=(13.0, 6.9, 2.5), double_sided=False)
+        Material(
+            name="lantern glow",
+            base_colour=(0.9, 0.8, 0.6),
+            emission=(13.0, 6.9, 2.5),
+            double_sided=False,
+        )
     )
     at = np.array([0.335, 0.305, -0.10])
     n = b.detail.segments
@@ -465,7 +478,12 @@ def _lantern(b: Builder) -> None:
 
     # Another lantern hangs in front of the stall, out of the picture.
     bright = b.material(
-        Material("front lantern", (0, 0, 0), emission=(34.0, 18.5, 8.0), double_sided=False)
+        Material(
+            name="front lantern",
+            base_colour=(0, 0, 0),
+            emission=(34.0, 18.5, 8.0),
+            double_sided=False,
+        )
     )
     b.add(placed(ball("front lantern", bright, 0.16, 32), (-0.66, 0.62, 0.92)))
     b.add(placed(lathe("lantern chain", iron, [(0.0018, 0.075), (0.0018, 0.16)], 10), at))
@@ -475,7 +493,7 @@ def _cloth(b: Builder) -> None:
     weave, height = textures.burlap_textures(15, b.detail.texture)
     burlap = b.material(
         Material(
-            "burlap",
+            name="burlap",
             roughness=0.95,
             ior=1.3,
             sheen_colour=(0.10, 0.075, 0.05),
@@ -511,8 +529,8 @@ def _cloth(b: Builder) -> None:
 
 
 def _plate(b: Builder) -> None:
-    glaze = b.material(Material("stoneware", (0.42, 0.45, 0.43), roughness=0.16))
-    beech = b.material(Material("beech", (0.52, 0.33, 0.17), roughness=0.45))
+    glaze = b.material(Material(name="stoneware", base_colour=(0.42, 0.45, 0.43), roughness=0.16))
+    beech = b.material(Material(name="beech", base_colour=(0.52, 0.33, 0.17), roughness=0.45))
     n = b.detail.segments
     at = np.array([0.285, 0.001, 0.12])
 
@@ -549,8 +567,8 @@ def _plate(b: Builder) -> None:
 def _glass_corner(b: Builder) -> None:
     pane = b.material(
         Material(
-            "ribbed glass",
-            (1, 1, 1),
+            name="ribbed glass",
+            base_colour=(1, 1, 1),
             roughness=0.13,
             ior=1.5,
             transmission=1.0,
@@ -559,10 +577,10 @@ def _glass_corner(b: Builder) -> None:
     )
     planks = textures.wood_texture(13, b.detail.texture, (0.13, 0.075, 0.04), (0.42, 0.27, 0.15))
     wall = b.material(
-        Material("cabinet wood", roughness=0.5, textures={"base": repeated(planks, 1.6, 1.6)})
+        Material(name="cabinet wood", roughness=0.5, textures={"base": repeated(planks, 1.6, 1.6)})
     )
-    clay = b.material(Material("glazed clay", (0.30, 0.10, 0.045), roughness=0.3))
-    cream = b.material(Material("enamel", (0.72, 0.68, 0.58), roughness=0.2))
+    clay = b.material(Material(name="glazed clay", base_colour=(0.30, 0.10, 0.045), roughness=0.3))
+    cream = b.material(Material(name="enamel", base_colour=(0.72, 0.68, 0.58), roughness=0.2))
     left = 0.405
     right = 0.80
     back = -0.200

@@ -123,7 +123,7 @@ class Displacement:
     scale: float
 
 
-@dataclass
+@dataclass(kw_only=True)
 class Material:
     """A surface, and the inside of a closed volume where `transmission` > 0 and `thin` is false.
 
@@ -185,7 +185,7 @@ def _none(width: int) -> np.ndarray:
     return np.zeros((0, width), np.float32)
 
 
-@dataclass
+@dataclass(kw_only=True)
 class Mesh:
     """Triangles of one object.
 
@@ -233,7 +233,7 @@ class Pose:
     up: Colour = (0.0, 1.0, 0.0)
 
 
-@dataclass
+@dataclass(kw_only=True)
 class Camera:
     """A camera at `position` looking at `target`.
 
@@ -258,7 +258,7 @@ SPOT = "spot"
 DIRECTIONAL = "directional"
 
 
-@dataclass
+@dataclass(kw_only=True)
 class Light:
     """A light without size. `colour` includes its strength; cones are angles in radians from
     `direction`. Without `shadow` nothing stands in its way."""
@@ -285,7 +285,7 @@ class Environment:
     turn: float = 0.0
 
 
-@dataclass
+@dataclass(kw_only=True)
 class Haze:
     """A medium that fills a box in air: coefficients per metre, times `density`, float32[z, y, x]
     over the box."""
@@ -298,7 +298,7 @@ class Haze:
     density: np.ndarray = field(default_factory=lambda: np.ones((1, 1, 1), np.float32))
 
 
-@dataclass
+@dataclass(kw_only=True)
 class Scene:
     """All that is rendered. `notes` are sentences about what was added or left out while
     reading."""

@@ -27,7 +27,14 @@ def placed(
     positions = (mesh.positions @ rotation.T + np.asarray(position)).astype(np.float32)
     normals = (mesh.normals @ rotation.T).astype(np.float32)
 
-    return Mesh(mesh.name, mesh.material, positions, mesh.corners, normals, mesh.uvs)
+    return Mesh(
+        name=mesh.name,
+        material=mesh.material,
+        positions=positions,
+        corners=mesh.corners,
+        normals=normals,
+        uvs=mesh.uvs,
+    )
 
 
 def _around(axis: int, angle: float) -> np.ndarray:
@@ -73,12 +80,12 @@ def sheet(
     corners = corners[(edges**2).sum(axis=1) > LEAST_AREA_SQUARED]
 
     return Mesh(
-        name,
-        material,
-        flat.astype(np.float32),
-        corners.astype(np.int32),
-        normals.reshape(-1, 3).astype(np.float32),
-        np.stack([u, v], -1).reshape(-1, 2).astype(np.float32),
+        name=name,
+        material=material,
+        positions=flat.astype(np.float32),
+        corners=corners.astype(np.int32),
+        normals=normals.reshape(-1, 3).astype(np.float32),
+        uvs=np.stack([u, v], -1).reshape(-1, 2).astype(np.float32),
     )
 
 
@@ -165,14 +172,14 @@ def joined(name: str, parts: Sequence[Mesh]) -> Mesh:
     """Several meshes of one material as one."""
     firsts = np.cumsum([0] + [len(p.positions) for p in parts[:-1]])
     return Mesh(
-        name,
-        parts[0].material,
-        np.concatenate([p.positions for p in parts]),
-        np.concatenate([p.corners + f for p, f in zip(parts, firsts, strict=True)]).astype(
+        name=name,
+        material=parts[0].material,
+        positions=np.concatenate([p.positions for p in parts]),
+        corners=np.concatenate([p.corners + f for p, f in zip(parts, firsts, strict=True)]).astype(
             np.int32
         ),
-        np.concatenate([p.normals for p in parts]),
-        np.concatenate([p.uvs for p in parts]),
+        normals=np.concatenate([p.normals for p in parts]),
+        uvs=np.concatenate([p.uvs for p in parts]),
     )
 
 
@@ -239,12 +246,12 @@ def _facet(
     fan = np.array([[0, k, k + 1] for k in range(1, len(points) - 1)], np.int32)
 
     return Mesh(
-        name,
-        material,
-        points.astype(np.float32),
-        fan,
-        np.repeat(normal[None], len(points), 0).astype(np.float32),
-        uvs.astype(np.float32),
+        name=name,
+        material=material,
+        positions=points.astype(np.float32),
+        corners=fan,
+        normals=np.repeat(normal[None], len(points), 0).astype(np.float32),
+        uvs=uvs.astype(np.float32),
     )
 
 
@@ -342,12 +349,12 @@ def _strip(name: str, material: int, rim: np.ndarray, edge: np.ndarray, radius: 
     positions = np.stack([flat[:, 0], np.zeros(2 * count), flat[:, 1]], -1)
 
     return Mesh(
-        name,
-        material,
-        positions.astype(np.float32),
-        corners.astype(np.int32),
-        np.tile([[0, 1, 0]], (2 * count, 1)).astype(np.float32),
-        (flat / (2 * radius) + 0.5).astype(np.float32),
+        name=name,
+        material=material,
+        positions=positions.astype(np.float32),
+        corners=corners.astype(np.int32),
+        normals=np.tile([[0, 1, 0]], (2 * count, 1)).astype(np.float32),
+        uvs=(flat / (2 * radius) + 0.5).astype(np.float32),
     )
 
 

@@ -26,7 +26,7 @@ WHAT = {
 """By name, what to say of a renderer that lacks it."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Capabilities:
     """Each is True where the renderer has it; see WHAT for what it means."""
 

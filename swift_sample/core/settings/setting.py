@@ -71,7 +71,7 @@ class ScenePart:
     rays: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Setting:
     """One thing that can be changed.
 

@@ -184,7 +184,7 @@ class FinishedRenders(QDialog):
             if not texts[1].strip():
                 raise ValueError(f"{picture.name}: type in how long it took")
             values = dict(zip(names[2:], texts[2:], strict=True))
-            rows.append(Row(picture, seconds_of(texts[1]), values))
+            rows.append(Row(picture=picture, seconds=seconds_of(texts[1]), values=values))
 
         return told_apart(rows, self._source)
 

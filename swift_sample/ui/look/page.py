@@ -536,7 +536,9 @@ class LookPage(Page):
         if layers is None:
             return Shown(name, None, "Loading …")
 
-        return Shown(name, Source(layers, self._view(results), self.shown_pass), "")
+        return Shown(
+            name, Source(layers=layers, view=self._view(results), shown=self.shown_pass), ""
+        )
 
     def _other_run(self, model: ViewModel, name: str, broken: Path) -> Layers | None:
         """Another run's picture of a trial whose own cannot be shown; None while it is read, or
@@ -858,7 +860,7 @@ class LookPage(Page):
             action.setEnabled(False)
         else:
             source = replace(shown.source, shown=BEAUTY)
-            reference = Source(true, model.study.view)
+            reference = Source(layers=true, view=model.study.view)
 
             if source.size == reference.size:
                 light = [each.light(0, 0, *each.size) for each in (source, reference)]
@@ -1023,7 +1025,12 @@ class LookPage(Page):
 
         return Shown(
             "",
-            Source(blend.layers, self._view(results), strength=blend.strength, mask=blend.mask),
+            Source(
+                layers=blend.layers,
+                view=self._view(results),
+                strength=blend.strength,
+                mask=blend.mask,
+            ),
             "",
         )
 

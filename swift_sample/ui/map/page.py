@@ -952,7 +952,9 @@ class MapPage(Page):
         if path is not None:
             layers = self._pictures.get(path)
             if layers is not None and not layers.problem:
-                picture = QPixmap.fromImage(thumbnail(Source(layers, results.study.view)))
+                picture = QPixmap.fromImage(
+                    thumbnail(Source(layers=layers, view=results.study.view))
+                )
 
         place = self.place_of(trial.id)
         if place is not None:

@@ -352,7 +352,9 @@ class CostPage(Page):
         )
         layers = self._pictures.get(path, heat) if path is not None else None
         source = (
-            Source(layers, results.study.view, heat, lit=self._lit) if layers is not None else None
+            Source(layers=layers, view=results.study.view, shown=heat, lit=self._lit)
+            if layers is not None
+            else None
         )
         self._canvas.show_pictures([Shown(trial_id, source, "Loading …")], wipe=False)
         self._scale.setVisible(heat != BEAUTY and source is not None and not source.problem)

@@ -232,7 +232,7 @@ class FeatureList(QWidget):
             return None
 
         x, y, width, height = places[0]
-        pixels = Source(layers, self._results.study.view).pixels(
+        pixels = Source(layers=layers, view=self._results.study.view).pixels(
             0, max(0, x - width // 2), max(0, y - height // 2), 2 * width, 2 * height
         )
         return QPixmap.fromImage(to_image(pixels).scaled(CROP, Qt.AspectRatioMode.KeepAspectRatio))

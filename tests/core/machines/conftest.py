@@ -57,10 +57,10 @@ def plan() -> Study:
     sweeps = (Sweep("one at a time", {COUNT.key: (4, 16, 64), BATCH.key: (1, 4)}),)
 
     return Study(
-        "Seeded",
-        "wall",
-        (32, 18),
-        View(),
+        name="Seeded",
+        scene="wall",
+        size=(32, 18),
+        view=View(),
         base=base,
         repeats=3,
         sweeps=sweeps,

@@ -206,7 +206,20 @@ def test_goals_that_a_renderer_cannot_tell_are_refused() -> None:
             "a number needs a minimum and a maximum that is not below it",
         ),
         ((replace(COUNT, reference=Opening(-1)),), "reference: quality.count=-1: expected"),
-        ((Setting("a", "A", "A", "A.", "choice", "x", ()),), "a: a choice needs values"),
+        (
+            (
+                Setting(
+                    key="a",
+                    group="A",
+                    label="A",
+                    help="A.",
+                    kind="choice",
+                    default="x",
+                    suggested=(),
+                ),
+            ),
+            "a: a choice needs values",
+        ),
         (
             (replace(DIMMED, neutral_when=("quality.none", (1,))),),
             "neutral_when=quality.none: there is no such setting",

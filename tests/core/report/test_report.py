@@ -62,7 +62,10 @@ class Reader(HTMLParser):
 def snapshot(tmp_path: Path) -> Snapshot:
     """Three trials with pictures; the reference is a little darker."""
     study = replace(
-        STUDY, name="Bees & <honey>", size=(32, 18), areas=(WatchArea("the jar", 4, 4, 8, 6),)
+        STUDY,
+        name="Bees & <honey>",
+        size=(32, 18),
+        areas=(WatchArea(name="the jar", x=4, y=4, width=8, height=6),),
     )
     made = three_runs(THREE, study)
 

@@ -43,7 +43,9 @@ def disc(wrap: tuple[int, int] = (REPEAT, REPEAT)) -> Material:
     pixels[..., 3] = np.clip(128 + 40 * (RADIUS * SIDE - distance), 0, 255)
 
     return Material(
-        "leaf", opacity_mode=MASK, textures={"base": TextureUse(Texture("disc", pixels, wrap=wrap))}
+        name="leaf",
+        opacity_mode=MASK,
+        textures={"base": TextureUse(Texture("disc", pixels, wrap=wrap))},
     )
 
 
@@ -54,7 +56,12 @@ def square(turns: float = 1.0, first: float = 0.0) -> Mesh:
     normals = np.broadcast_to(np.array([0, -1, 0], np.float32), (4, 3)).copy()
 
     return Mesh(
-        "leaf", 0, corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32), normals=normals, uvs=uvs
+        name="leaf",
+        material=0,
+        positions=corners,
+        corners=np.array([[0, 1, 2], [0, 2, 3]], np.int32),
+        normals=normals,
+        uvs=uvs,
     )
 
 
@@ -97,7 +104,7 @@ def test_beyond_a_clamped_picture_its_edge_goes_on() -> None:
     half[:, 4:, 3] = 0
     use = TextureUse(Texture("half", half, wrap=(CLAMP, CLAMP)))
     made, _ = cut_out(
-        square(4.0, -1.0), Material("leaf", opacity_mode=MASK, textures={"base": use})
+        square(4.0, -1.0), Material(name="leaf", opacity_mode=MASK, textures={"base": use})
     )
     assert area(made) == pytest.approx(1.5 / 4, abs=0.02), "all that lies left of the middle"
 
@@ -148,7 +155,7 @@ def test_the_feature_makes_an_opaque_material_and_says_what_became_of_it() -> No
 
 def test_what_has_no_outline_is_all_there_or_not_at_all() -> None:
     for opacity, triangles in ((1.0, 2), (0.3, 0)):
-        plain = Material("leaf", opacity=opacity, opacity_mode=MASK)
+        plain = Material(name="leaf", opacity=opacity, opacity_mode=MASK)
         assert len(cut_out(square(), plain)[0].corners) == triangles
 
     flat = square(0.0, 0.5)
@@ -159,7 +166,7 @@ def test_what_has_no_outline_is_all_there_or_not_at_all() -> None:
 def test_noise_and_see_through_corners_are_refused_with_the_reason() -> None:
     noise = np.random.default_rng(1).integers(0, 256, (1024, 1024, 4), np.uint8)
     material = Material(
-        "moss", opacity_mode=MASK, textures={"base": TextureUse(Texture("noise", noise))}
+        name="moss", opacity_mode=MASK, textures={"base": TextureUse(Texture("noise", noise))}
     )
 
     with pytest.raises(

@@ -11,10 +11,16 @@ def test_the_stall_lacks_nothing() -> None:
 
 
 def test_a_bare_scene_lacks_all() -> None:
-    materials = [Material("matt"), Material("unused", transmission=1.0)]
+    materials = [Material(name="matt"), Material(name="unused", transmission=1.0)]
     assert (
         missing_features(
-            Scene("bare", [floor()], materials, Camera((0, 1, 3), (0, 0, 0)), sky(1.0))
+            Scene(
+                name="bare",
+                meshes=[floor()],
+                materials=materials,
+                camera=Camera(position=(0, 1, 3), target=(0, 0, 0)),
+                environment=sky(1.0),
+            )
         )
         == WITHOUT
     )

@@ -61,7 +61,7 @@ def test_the_scene_itself_is_never_changed() -> None:
 
 
 def test_alpha_becomes_a_mask_or_opaque() -> None:
-    leaf = Material("leaf", opacity=0.4, opacity_mode=BLEND)
+    leaf = Material(name="leaf", opacity=0.4, opacity_mode=BLEND)
     scene = replace(STALL, materials=[leaf], meshes=[replace(STALL.meshes[0], material=0)])
     assert BY_WHAT["alpha"].applied(scene, "leaf", "mask").materials[0].opacity_mode == MASK
     (opaque,) = BY_WHAT["alpha"].applied(scene, "leaf", "opaque").materials
@@ -70,7 +70,8 @@ def test_alpha_becomes_a_mask_or_opaque() -> None:
 
 def test_materials_without_names_or_with_equal_ones_have_keys_of_their_own() -> None:
     materials = [
-        Material(name, coat=1.0) for name in ("", "Gläser!", "glaser", "gl-ser", "gl ser", "coat")
+        Material(name=name, coat=1.0)
+        for name in ("", "Gläser!", "glaser", "gl-ser", "gl ser", "coat")
     ]
     mesh = STALL.meshes[0]
     scene = replace(
@@ -83,7 +84,7 @@ def test_materials_without_names_or_with_equal_ones_have_keys_of_their_own() -> 
     assert "feature.unnamed.coat" in keys
     twice = replace(
         scene,
-        materials=[Material("jar", coat=1.0), Material("jar", coat=0.5)],
+        materials=[Material(name="jar", coat=1.0), Material(name="jar", coat=0.5)],
         meshes=scene.meshes[:2],
     )
     (coat,) = [feature for feature in features_of(twice) if feature.kind.what == "coat"]
@@ -100,7 +101,7 @@ def test_a_matt_surface_has_the_colour_that_comes_back_from_below(
     tenth."""
     below = Subsurface((0.002,) * 3, (albedo,) * 3)
     wax = Material(
-        "wax", base_colour=(1.0, 1.0, 1.0), subsurface=below, specular=0.0, roughness=1.0
+        name="wax", base_colour=(1.0, 1.0, 1.0), subsurface=below, specular=0.0, roughness=1.0
     )
     seen = []
     block = replace(_slab(), materials=[wax])
@@ -136,7 +137,7 @@ def _slab():
         (0, 6, 4),
     ]
     faces += [(1, 5, 7), (1, 7, 3)]
-    mesh = Mesh("slab", 0, corners, np.array(faces, np.int32))
+    mesh = Mesh(name="slab", material=0, positions=corners, corners=np.array(faces, np.int32))
     camera = replace(
         STALL.camera,
         position=(0.0, 3.0, 0.01),
@@ -178,7 +179,10 @@ def test_a_lamp_of_the_same_power_brings_the_same_irradiance() -> None:
     sphere = ball("bulb", 0, radius, 64)
     sphere = replace(sphere, positions=sphere.positions + np.array([1, 2, 3], np.float32))
     scene = replace(
-        STALL, materials=[Material("glow", emission=(radiance,) * 3)], meshes=[sphere], lights=[]
+        STALL,
+        materials=[Material(name="glow", emission=(radiance,) * 3)],
+        meshes=[sphere],
+        lights=[],
     )
     lit = with_changes(scene, {"feature.glow.emission": "lamp"})
     (lamp,) = lit.lights
@@ -216,11 +220,15 @@ def test_bumps_have_the_slopes_of_the_moved_surface() -> None:
     ramp = np.zeros((8, 64, 4), np.uint8)
     ramp[..., 0] = np.arange(64) * 4
     use = TextureUse(Texture("ramp", ramp, srgb=False))
-    material = Material("cloth", displacement=Displacement(use, 0.1 * 255 / 252))
+    material = Material(name="cloth", displacement=Displacement(use, 0.1 * 255 / 252))
     corners = np.array([[0, 0, 0], [1, 0, 0], [1, 0, 1], [0, 0, 1]], np.float32)
     uvs = np.array([[0, 0], [1, 0], [1, 1], [0, 1]])
     sheet = Mesh(
-        "sheet", 0, corners, np.array([[0, 1, 2], [0, 2, 3]], np.int32), uvs=uvs.astype(np.float32)
+        name="sheet",
+        material=0,
+        positions=corners,
+        corners=np.array([[0, 1, 2], [0, 2, 3]], np.int32),
+        uvs=uvs.astype(np.float32),
     )
     scene = replace(STALL, materials=[material], meshes=[sheet])
     (bumpy,) = with_changes(scene, {"feature.cloth.displacement": "bump"}).materials
@@ -237,7 +245,7 @@ def test_alpha_that_never_cuts_is_told_without_a_render() -> None:
 
     for pixels, told in ((opaque, True), (holed, False)):
         leaf = Material(
-            "leaf", opacity_mode=MASK, textures={"base": TextureUse(Texture("leaf", pixels))}
+            name="leaf", opacity_mode=MASK, textures={"base": TextureUse(Texture("leaf", pixels))}
         )
         scene = replace(STALL, materials=[leaf], meshes=[replace(STALL.meshes[0], material=0)])
         (cutout,) = [feature for feature in features_of(scene) if feature.kind.what == "cutout"]

@@ -35,7 +35,7 @@ def test_light_replaces_the_scenes_own_or_turns_it() -> None:
 def test_a_camera_is_chosen_by_name_or_placed_by_hand() -> None:
     scene = replace(
         STALL,
-        cameras={"front": STALL.camera, "near": Camera((0, 1, 1), (0, 1, 0))},
+        cameras={"front": STALL.camera, "near": Camera(position=(0, 1, 1), target=(0, 1, 0))},
         notes=[NO_CAMERA_NOTE],
     )
     near = staged(scene, Staging(camera="near"))

@@ -10,13 +10,13 @@ def test_configurations_are_equal_by_what_they_set() -> None:
     that was measured before was found again."""
     plain = configured({"samples.max": 32})
     feature = Setting(
-        "scene.wood.bump",
-        "Materials",
-        "wood: bump",
-        "",
-        "choice",
-        "as it is",
-        ("as it is", "off"),
+        key="scene.wood.bump",
+        group="Materials",
+        label="wood: bump",
+        help="",
+        kind="choice",
+        default="as it is",
+        suggested=("as it is", "off"),
         values=("as it is", "off"),
         of_scene=True,
     )

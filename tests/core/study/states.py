@@ -84,7 +84,7 @@ class Happenings:
 
     def __init__(self, study: Study, surroundings: Surroundings = HERE) -> None:
         self.records: dict[int, RunRecord] = {}
-        self.state = apply(StudyState(study), Happened(0, "", surroundings))
+        self.state = apply(StudyState(plan=study), Happened(0, "", surroundings))
 
     def happen(self, event: Event, at: str = "") -> StudyState:
         self.state = apply(self.state, Happened(self.state.version + 1, at, event))
@@ -116,19 +116,19 @@ class Happenings:
         assert where is not None
 
         run = Run(
-            number,
-            at,
-            where,
-            trial.id,
-            trial.appearance,
-            machine or self.state.machine,
-            number,
-            block,
-            control,
-            (picture or f"p{number}.exr") if worked else "",
-            RunResult.of(record) if isinstance(record, RunRecord) else None,
-            "" if isinstance(record, RunRecord) else record,
-            "software",
+            number=number,
+            finished_at=at,
+            place=where,
+            trial=trial.id,
+            appearance=trial.appearance,
+            machine=machine or self.state.machine,
+            seed=number,
+            block=block,
+            control=control,
+            picture=(picture or f"p{number}.exr") if worked else "",
+            result=RunResult.of(record) if isinstance(record, RunRecord) else None,
+            reason="" if isinstance(record, RunRecord) else record,
+            software="software",
             host=host,
         )
         self.happen(RunFinished(run, configuration))
@@ -161,19 +161,27 @@ class Happenings:
                 samples = state.reference.samples if state.reference is not None else 0
                 found.append(
                     Measurement(
-                        state.place,
-                        state.measurement_key(trial.appearance, area),
-                        state.results.pictures.get(trial.appearance, ()),
-                        samples,
-                        own,
-                        given,
+                        place=state.place,
+                        key=state.measurement_key(trial.appearance, area),
+                        pictures=state.results.pictures.get(trial.appearance, ()),
+                        reference_samples=samples,
+                        figures=own,
+                        versions=given,
                     )
                 )
 
         self.happen(Measured(tuple(found)))
 
     def reference(self, samples: int = 1000, floor: float = 0.5, chunks: int = 1) -> None:
-        self.happen(ReferenceGrew(self.state.reference_name, samples, chunks, floor, 60.0))
+        self.happen(
+            ReferenceGrew(
+                reference=self.state.reference_name,
+                samples=samples,
+                chunks=chunks,
+                floor=floor,
+                seconds=60.0,
+            )
+        )
 
     def choose(self, configuration: Configuration) -> None:
         assert self.state.here is not None
@@ -223,9 +231,9 @@ def on_two_machines() -> Happenings:
     base = configured({"samples.max": 32})
     sweep = Sweep("one at a time", {"samples.max": (8, 32), "tiles.size": (8, 64)})
     study = Study(
-        "s",
-        "honey-stall",
-        (64, 36),
+        name="s",
+        scene="honey-stall",
+        size=(64, 36),
         base=base,
         repeats=2,
         limits=only_limits(grain=2.0),

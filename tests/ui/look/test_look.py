@@ -33,7 +33,7 @@ from tests.core.study.answers.test_results import with_runs
 from tests.core.study.states import only_limits
 from tests.ui.fake_session import FakeSession, snapshot_of
 
-AREA = WatchArea("jar", 2, 2, 8, 8)
+AREA = WatchArea(name="jar", x=2, y=2, width=8, height=8)
 
 
 @pytest.fixture
@@ -51,7 +51,9 @@ def session(tmp_path: Path) -> FakeSession:
         "error": np.full((18, 32), 0.01, np.float32),
     }
     results = with_runs({100: [10.0] * 3, 50: [5.0] * 3}, figures={"grain": (2.6, 2.5, 2.7)})
-    snapshot = snapshot_of(results, ReferenceState(500, 0.75, 9.0), folder=tmp_path)
+    snapshot = snapshot_of(
+        results, ReferenceState(samples=500, floor=0.75, seconds=9.0), folder=tmp_path
+    )
     for run in snapshot.runs:
         write_exr(tmp_path / "pictures" / run.picture, Picture(light, layers))
 
@@ -149,7 +151,9 @@ def test_the_worst_place_is_shown_and_a_click_watches_it(
     look.canvas.area_clicked.emit(WORST_PLACE)
     added: list = []
     asked[-1](SimpleNamespace(edit=added.append))
-    assert added[0].change(study).areas == (WatchArea(WORST_PLACE, 4, 6, 8, 6),)
+    assert added[0].change(study).areas == (
+        WatchArea(name=WORST_PLACE, x=4, y=6, width=8, height=6),
+    )
 
 
 @pytest.mark.parametrize(
@@ -451,4 +455,7 @@ def test_an_area_is_moved_and_copied(look: LookPage, session: FakeSession) -> No
     assert edit.change(session.model.study).areas == (replace(AREA, x=4, y=4, width=8, height=8),)
     look.canvas.area_changed.emit("jar", 6, 6, 8, 8, True)
     _, (edit,) = session.asked[-1]
-    assert edit.change(session.model.study).areas == (AREA, WatchArea("area 1", 6, 6, 8, 8))
+    assert edit.change(session.model.study).areas == (
+        AREA,
+        WatchArea(name="area 1", x=6, y=6, width=8, height=8),
+    )

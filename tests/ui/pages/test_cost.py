@@ -163,9 +163,9 @@ def test_features_of_materials_are_found_and_tried(
     create_study(
         path,
         Study(
-            "card",
-            str(scene),
-            (32, 18),
+            name="card",
+            scene=str(scene),
+            size=(32, 18),
             base=base,
             limits=only_limits(light_shift=200.0),
             repeats=2,

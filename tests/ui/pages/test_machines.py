@@ -18,14 +18,21 @@ from tests.ui.fake_session import FakeSession, view_of
 from tests.ui.seen import button, click, field, has_button, texts
 
 MEMBERS = (
-    Member("bench", "other", "Honeycore, 1 thread, 8 GiB", "rendering 8 samples", 9, ""),
     Member(
-        "loft",
-        "third",
-        "Honeycore, 4 threads, 8 GiB",
-        "left alone for a moment",
-        0,
-        "its disk is full",
+        host="bench",
+        machine="other",
+        label="Honeycore, 1 thread, 8 GiB",
+        state="rendering 8 samples",
+        runs=9,
+        said="",
+    ),
+    Member(
+        host="loft",
+        machine="third",
+        label="Honeycore, 4 threads, 8 GiB",
+        state="left alone for a moment",
+        runs=0,
+        said="its disk is full",
     ),
 )
 

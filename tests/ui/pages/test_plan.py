@@ -174,7 +174,9 @@ def test_every_combination_is_added_and_taken_out(planned, qtbot: QtBot) -> None
 def test_another_view_measures_the_stored_pictures_again(
     window: MainWindow, qtbot: QtBot, study_path: Path, tiny_study: Study
 ) -> None:
-    plan = replace(tiny_study, sweeps=(), areas=(WatchArea("jar", 2, 2, 12, 12),))
+    plan = replace(
+        tiny_study, sweeps=(), areas=(WatchArea(name="jar", x=2, y=2, width=12, height=12),)
+    )
     (study_path / "study.toml").write_text(plan_as_toml(plan, study_path))
     session = open_study(window, qtbot, study_path)
     with qtbot.waitSignal(session.finished, timeout=MEASURING):

@@ -160,9 +160,11 @@ def test_heads_and_feet_keep_their_room(canvas: PictureCanvas) -> None:
 def test_an_area_is_moved_and_resized_by_its_handles(
     grabbed: str, expected: tuple[int, int, int, int]
 ) -> None:
-    area = moved(WatchArea("jar", 10, 10, 20, 10), grabbed, 5, -4, (100, 50))
+    area = moved(WatchArea(name="jar", x=10, y=10, width=20, height=10), grabbed, 5, -4, (100, 50))
     assert (area.x, area.y, area.width, area.height) == expected
-    far = moved(WatchArea("jar", 10, 10, 20, 10), grabbed, 500, 500, (100, 50))
+    far = moved(
+        WatchArea(name="jar", x=10, y=10, width=20, height=10), grabbed, 500, 500, (100, 50)
+    )
     assert 0 <= far.x <= far.x + far.width <= 100
     assert 0 <= far.y <= far.y + far.height <= 50
     assert min(far.width, far.height) >= 4
@@ -171,7 +173,7 @@ def test_an_area_is_moved_and_resized_by_its_handles(
 def test_a_chosen_area_follows_the_hand_and_ctrl_copies_it(
     canvas: PictureCanvas, qtbot: QtBot
 ) -> None:
-    canvas.show_areas((WatchArea("jar", 40, 10, 20, 20),), (100, 50), "jar")
+    canvas.show_areas((WatchArea(name="jar", x=40, y=10, width=20, height=20),), (100, 50), "jar")
     pane = canvas.panes()[0]
     target = canvas._target(pane, (100, 50))
     inside = QPoint(int(target.x() + 50 * 4), int(target.y() + 20 * 4))

@@ -56,13 +56,13 @@ def _setting(feature: Feature, remark: str) -> Setting:
     label = f"{feature.owner}: {kind.label}"
 
     return Setting(
-        feature.key,
-        GROUPS[kind.part],
-        label,
-        f"{kind.help} {remark[:1].upper()}{remark[1:]}." if remark else kind.help,
-        "choice",
-        AS_IS,
-        values,
+        key=feature.key,
+        group=GROUPS[kind.part],
+        label=label,
+        help=f"{kind.help} {remark[:1].upper()}{remark[1:]}." if remark else kind.help,
+        kind="choice",
+        default=AS_IS,
+        suggested=values,
         short=label,
         why_tried=remark,
         values=values,
@@ -103,15 +103,17 @@ class BuiltInRenderer(Renderer):
         opened = staged(open_scene(scene, choices), staging)
 
         return SceneFacts(
-            missing_features(opened),
-            {"geometry.variant": opened.variants},
-            tuple(opened.notes),
-            about(opened),
-            tuple(opened.cameras),
-            viewpoint_of(opened),
-            opened.frames,
-            memory_to_build(opened, Choices(subdivision=int(base["geometry.subdivision"]))),
-            only_glows(opened),
+            missing=missing_features(opened),
+            choices={"geometry.variant": opened.variants},
+            notes=tuple(opened.notes),
+            about=about(opened),
+            cameras=tuple(opened.cameras),
+            viewpoint=viewpoint_of(opened),
+            frames=opened.frames,
+            memory_bytes=memory_to_build(
+                opened, Choices(subdivision=int(base["geometry.subdivision"]))
+            ),
+            only_glows=only_glows(opened),
         )
 
     def scene_settings(

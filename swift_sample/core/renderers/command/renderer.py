@@ -156,7 +156,8 @@ class CommandRenderer(Renderer):
             return SceneFacts(about=about, frames=None)
 
         return SceneFacts(
-            {FRAMES: "its renderer file has no {frame}: all frames are the same"}, about=about
+            missing={FRAMES: "its renderer file has no {frame}: all frames are the same"},
+            about=about,
         )
 
     def command_for(self, spec: RenderSpec) -> str:

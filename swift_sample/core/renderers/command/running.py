@@ -35,7 +35,7 @@ class Bounds:
     output_bytes: float | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Ran:
     """A program that ran to its end. Times and memory are those of all processes that it started;
     memory is the most at any look."""
@@ -154,7 +154,14 @@ def run_program(
 
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
     spent = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
-    return Ran(ended.status, seconds, spent, max(peak, 1), tuple(listener.lines), ended.left_behind)
+    return Ran(
+        status=ended.status,
+        seconds=seconds,
+        processor_seconds=spent,
+        peak_memory_bytes=max(peak, 1),
+        lines=tuple(listener.lines),
+        left_behind=ended.left_behind,
+    )
 
 
 def _watch(

@@ -38,7 +38,7 @@ _UNITS = {
 SWITCHES = {"yes": True, "no": False, "true": True, "false": False, "on": True, "off": False}
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Row:
     """One finished render. `repeat` tells renders with the same settings apart; memory in bytes,
     None where nobody told."""
@@ -132,13 +132,13 @@ def _setting(name: str, key: str, rows: Sequence[Row]) -> Setting:
     label = name.strip()[:60] or key
     default = tried[-1]
     return Setting(
-        key,
-        "",
-        label,
-        "",
-        kind,
-        default,
-        tried,
+        key=key,
+        group="",
+        label=label,
+        help="",
+        kind=kind,
+        default=default,
+        suggested=tried,
         short=label,
         reference=Opening(default, is_choice=False),
         **more,

@@ -146,12 +146,12 @@ def _row(
 
     rest = {k: name for k, name in enumerate(headings) if k not in columns.values() and name}
     return Row(
-        picture,
-        seconds,
-        {name: line[k].strip() if k < len(line) else "" for k, name in rest.items()},
-        memory,
-        seed,
-        repeat,
+        picture=picture,
+        seconds=seconds,
+        values={name: line[k].strip() if k < len(line) else "" for k, name in rest.items()},
+        memory_bytes=memory,
+        seed=seed,
+        repeat=repeat,
     )
 
 
@@ -222,11 +222,11 @@ def _from_header(picture: Path) -> Row | None:
         told = json.loads(read_record(picture))
         values = {str(key): _text(value) for key, value in told["settings"].items()}
         return Row(
-            picture,
-            float(told["seconds"]["total"]),
-            values,
-            int(told.get("peak_memory_bytes", 0)) or None,
-            int(told["seed"]),
+            picture=picture,
+            seconds=float(told["seconds"]["total"]),
+            values=values,
+            memory_bytes=int(told.get("peak_memory_bytes", 0)) or None,
+            seed=int(told["seed"]),
         )
     except (PictureError, OSError, ValueError, KeyError, TypeError, AttributeError):
         return None
@@ -246,7 +246,7 @@ def _from_name(picture: Path, folder: Path) -> Row:
     for depth, part in enumerate(parts, 1):
         values[f"folder {depth}" if len(parts) > 1 else "folder"] = part
 
-    return Row(picture, seconds, values)
+    return Row(picture=picture, seconds=seconds, values=values)
 
 
 def _text(value: object) -> str:

@@ -47,7 +47,7 @@ LITTLE_POWER = 0.001
 """What sends out less of a scene's light than this is hardly missed."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class MaterialKind(Kind):
     """A feature of the materials that have one name: `has` says whether a material has it,
     `without` gives it with a value in its place."""
@@ -213,12 +213,14 @@ def _with_lamps(scene: Scene, name: str) -> Scene:
         place = (middles * areas[:, None]).sum(axis=0) / max(float(areas.sum()), 1e-30)
         red, green, blue = (float(v) for v in sent_from(scene, mesh) / 4)
         x, y, z = (float(v) for v in place)
-        lamps.append(Light(POINT, (red, green, blue), (x, y, z), name=mesh.name))
+        lamps.append(
+            Light(kind=POINT, colour=(red, green, blue), position=(x, y, z), name=mesh.name)
+        )
 
     return replace(scene, meshes=kept, lights=lamps)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class CutOut(MaterialKind):
     """A mask; in its place its outline as geometry, or nothing is cut out."""
 
@@ -233,7 +235,7 @@ class CutOut(MaterialKind):
         return as_geometry(scene, lambda material: material.name == owner and self.has(material))
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Glow(MaterialKind):
     """Light that a surface sends out; in its place a lamp, or nothing."""
 
@@ -276,131 +278,135 @@ def _reflects(material: Material) -> bool:
 
 KINDS: tuple[MaterialKind, ...] = (
     MaterialKind(
-        "transmission",
-        "light through it",
-        (OFF,),
-        "Light passes through; off makes it opaque.",
-        ("transmission",),
-        lambda m: m.transmission > 0,
-        lambda _, m, __: replace(m, transmission=0.0, textures=_without_slots(m, "transmission")),
+        what="transmission",
+        label="light through it",
+        values=(OFF,),
+        help="Light passes through; off makes it opaque.",
+        rays=("transmission",),
+        has=lambda m: m.transmission > 0,
+        without=lambda _, m, __: replace(
+            m, transmission=0.0, textures=_without_slots(m, "transmission")
+        ),
     ),
     MaterialKind(
-        "frosting",
-        "frosting",
-        ("clear",),
-        "What is seen through it is blurred; clear is not.",
-        ("transmission",),
-        lambda m: m.transmission > 0 and m.roughness > FROSTED,
-        lambda _, m, __: replace(
+        what="frosting",
+        label="frosting",
+        values=("clear",),
+        help="What is seen through it is blurred; clear is not.",
+        rays=("transmission",),
+        has=lambda m: m.transmission > 0 and m.roughness > FROSTED,
+        without=lambda _, m, __: replace(
             m, roughness=CLEAR_ROUGHNESS, textures=_without_slots(m, "metal_rough")
         ),
     ),
     MaterialKind(
-        "alpha",
-        "see-through parts",
-        ("mask", "opaque"),
-        "Parts are half see-through; mask makes each pixel all or nothing, opaque none.",
-        ("cutout",),
-        lambda m: m.opacity_mode == BLEND,
-        _alpha,
-        _never_cuts,
+        what="alpha",
+        label="see-through parts",
+        values=("mask", "opaque"),
+        help="Parts are half see-through; mask makes each pixel all or nothing, opaque none.",
+        rays=("cutout",),
+        has=lambda m: m.opacity_mode == BLEND,
+        without=_alpha,
+        noticed=_never_cuts,
     ),
     CutOut(
-        "cutout",
-        "cut-outs",
-        (GEOMETRY, "opaque"),
-        (
+        what="cutout",
+        label="cut-outs",
+        values=(GEOMETRY, "opaque"),
+        help=(
             "Parts are cut out by a picture; geometry cuts the surface itself along its outline, "
             "opaque leaves them there."
         ),
-        (),
-        lambda m: m.opacity_mode == MASK,
-        _alpha,
-        _never_cuts,
+        rays=(),
+        has=lambda m: m.opacity_mode == MASK,
+        without=_alpha,
+        noticed=_never_cuts,
     ),
     MaterialKind(
-        "subsurface",
-        "light below the surface",
-        (MATT,),
-        "Light wanders below the surface; matt has the same mean colour without.",
-        (),
-        lambda m: m.subsurface is not None,
-        _matt,
+        what="subsurface",
+        label="light below the surface",
+        values=(MATT,),
+        help="Light wanders below the surface; matt has the same mean colour without.",
+        rays=(),
+        has=lambda m: m.subsurface is not None,
+        without=_matt,
     ),
     MaterialKind(
-        "coat",
-        "coat",
-        (OFF,),
-        "A clear layer on top.",
-        ("glossy",),
-        lambda m: m.coat > 0,
-        lambda _, m, __: replace(
+        what="coat",
+        label="coat",
+        values=(OFF,),
+        help="A clear layer on top.",
+        rays=("glossy",),
+        has=lambda m: m.coat > 0,
+        without=lambda _, m, __: replace(
             m, coat=0.0, textures=_without_slots(m, "coat", "coat_roughness", "coat_normal")
         ),
     ),
     MaterialKind(
-        "sheen",
-        "sheen",
-        (OFF,),
-        "The bright rim of cloth.",
-        ("glossy",),
-        lambda m: max(m.sheen_colour) > 0,
-        lambda _, m, __: replace(
+        what="sheen",
+        label="sheen",
+        values=(OFF,),
+        help="The bright rim of cloth.",
+        rays=("glossy",),
+        has=lambda m: max(m.sheen_colour) > 0,
+        without=lambda _, m, __: replace(
             m,
             sheen_colour=(0.0, 0.0, 0.0),
             textures=_without_slots(m, "sheen_colour", "sheen_roughness"),
         ),
     ),
     MaterialKind(
-        "normal",
-        "bumps",
-        (OFF,),
-        "Fine bumps by a normal map.",
-        (),
-        lambda m: "normal" in m.textures and m.normal_scale != 0,
-        lambda _, m, __: replace(m, textures=_without_slots(m, "normal")),
+        what="normal",
+        label="bumps",
+        values=(OFF,),
+        help="Fine bumps by a normal map.",
+        rays=(),
+        has=lambda m: "normal" in m.textures and m.normal_scale != 0,
+        without=lambda _, m, __: replace(m, textures=_without_slots(m, "normal")),
     ),
     MaterialKind(
-        "displacement",
-        "displacement",
-        ("bump", OFF),
-        "The surface itself is moved by a texture; bumps only look so.",
-        (),
-        lambda m: m.displacement is not None and m.displacement.scale != 0,
-        _flatter,
+        what="displacement",
+        label="displacement",
+        values=("bump", OFF),
+        help="The surface itself is moved by a texture; bumps only look so.",
+        rays=(),
+        has=lambda m: m.displacement is not None and m.displacement.scale != 0,
+        without=_flatter,
     ),
     MaterialKind(
-        "reflection",
-        "reflections",
-        (MATT,),
-        "It mirrors its surroundings; matt does not.",
-        ("glossy",),
-        _reflects,
-        lambda _, m, __: replace(m, specular=0.0, metallic=0.0, coat=0.0),
+        what="reflection",
+        label="reflections",
+        values=(MATT,),
+        help="It mirrors its surroundings; matt does not.",
+        rays=("glossy",),
+        has=_reflects,
+        without=lambda _, m, __: replace(m, specular=0.0, metallic=0.0, coat=0.0),
     ),
     Glow(
-        "emission",
-        "glow",
-        (LAMP, OFF),
-        (
+        what="emission",
+        label="glow",
+        values=(LAMP, OFF),
+        help=(
             "It glows, and lights what is around it; a lamp of the same power takes its place, and "
             "is "
             "not seen itself."
         ),
-        (),
-        lambda m: max(m.emission) > 0,
-        lambda _, m, __: replace(
+        rays=(),
+        has=lambda m: max(m.emission) > 0,
+        without=lambda _, m, __: replace(
             m, emission=(0.0, 0.0, 0.0), textures=_without_slots(m, "emission")
         ),
     ),
     MaterialKind(
-        "textures",
-        "textures",
-        (*HALVINGS, MEAN),
-        "Its colour comes from pictures; smaller ones, or their mean colour all over.",
-        (),
-        lambda m: bool({"base", "metal_rough"} & m.textures.keys()) and m.opacity_mode == OPAQUE,
-        _fewer_texels,
-        _largest,
+        what="textures",
+        label="textures",
+        values=(*HALVINGS, MEAN),
+        help="Its colour comes from pictures; smaller ones, or their mean colour all over.",
+        rays=(),
+        has=lambda m: (
+            bool({"base", "metal_rough"} & m.textures.keys()) and m.opacity_mode == OPAQUE
+        ),
+        without=_fewer_texels,
+        noticed=_largest,
     ),
 )

@@ -25,7 +25,7 @@ MEMORY_WORTH = 0.02
 """Share of the memory that a scene holds from which a change of it is told."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Row:
     """One feature with a cheaper value, and the trial that shows what it costs, None while there is
     none."""
@@ -95,7 +95,18 @@ def rows_of(results: Results, record_of: Callable[[int], RunRecord | None]) -> l
             trial = results.by_id[name] if name is not None else None
             measured = trial if trial is not None and trial.is_on_map else None
             told = _told(_record(measured, record_of), base)
-            rows.append(Row(setting, value, part, share, seen, most, measured, told))
+            rows.append(
+                Row(
+                    setting=setting,
+                    value=value,
+                    part=part,
+                    share=share,
+                    seen=seen,
+                    most=most,
+                    trial=measured,
+                    told=told,
+                )
+            )
 
     return sorted(rows, key=_order)
 

@@ -24,12 +24,12 @@ def find(
 
     figures = trial.all_figures or trial.figures
     case = Case(
-        trial.configuration,
-        known,
-        phases_of(trial),
-        figures,
-        results.wanted,
-        results.study.renders_per_opening,
+        settings=trial.configuration,
+        record=known,
+        phases=phases_of(trial),
+        figures=figures,
+        limits=results.wanted,
+        renders_per_opening=results.study.renders_per_opening,
     )
     findings = [finding for kind in renderer.findings if (finding := kind.look(case)) is not None]
 

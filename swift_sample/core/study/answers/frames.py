@@ -142,7 +142,13 @@ def _total(plan: FramePlan, found: Sequence[FrameResult], seconds: Sequence[floa
 def grain_key(state: StudyState, trial: PlannedTrial) -> MeasurementKey:
     """Grain alone, which needs no reference."""
     view = state.plan.view
-    return MeasurementKey(trial.appearance, view.exposure, view.curve, WHOLE, "")
+    return MeasurementKey(
+        appearance=trial.appearance,
+        exposure=view.exposure,
+        curve=view.curve,
+        area=WHOLE,
+        reference="",
+    )
 
 
 def grain_of(state: StudyState, place: Place, trial: PlannedTrial) -> Figure | None:

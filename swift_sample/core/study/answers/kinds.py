@@ -58,7 +58,7 @@ class Pace:
         )
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Kind:
     """The answer on one kind of machine. `best` has the fastest value of each setting that changes
     no pixel, by itself, with how many times faster than the base it is; None where no value differs
@@ -239,7 +239,15 @@ def kinds_of(state: StudyState) -> tuple[Kind, ...]:
         paces = () if APART_MARK in machine else paces_of(state, machine)
         is_here = machine == state.surroundings.machine
         found.append(
-            Kind(machine, label_of(state, machine), is_here, results, runs, paces, _best(results))
+            Kind(
+                machine=machine,
+                label=label_of(state, machine),
+                is_here=is_here,
+                results=results,
+                runs=runs,
+                paces=paces,
+                best=_best(results),
+            )
         )
 
     return tuple(found)

@@ -60,7 +60,7 @@ NO_SLOWER = 1.001
 NOWHERE_NEAR = Standing(None, 0.0, False, False, False)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class TrialResult:
     """One trial as far as it is measured. `share` is the limit share: the worst over all limits,
     1.0 is the line."""
@@ -172,7 +172,7 @@ class _ById(Mapping[str, "TrialResult"]):
         return len(self._results.trials)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Results:
     """Everything derived from a plan and its runs, at one moment."""
 
@@ -387,12 +387,12 @@ def collect(state: StudyState) -> Results:
         for trial in state.planned
     )
     made = Results(
-        study,
-        trials,
-        1.0,
-        correction,
-        acceptance,
-        frozenset(trial.id for trial in state.planned if trial.sought),
+        study=study,
+        trials=trials,
+        line=1.0,
+        correction=correction,
+        acceptance=acceptance,
+        sought=frozenset(trial.id for trial in state.planned if trial.sought),
     )
     made.__dict__["spread"] = spread
 
@@ -523,31 +523,31 @@ def _result(
     standing = Standing(share, surely, bool(forbidden), bool(unmeasured), unknown)
 
     return TrialResult(
-        trial.id,
-        trial.configuration,
-        trial.id == state.base.id,
-        runs,
-        median_seconds(times, spread) if times else None,
-        _times_faster(state, trial, base_times, times, spread),
-        figures,
-        shares,
-        share,
-        standing.verdict(1.0),
-        failure or None,
-        times,
-        left_out,
-        correction,
-        forbidden,
-        unmeasured,
-        pictures,
-        standing,
-        _missing(state, runs, image, unmeasured),
-        opening if runs else 0.0,
-        preparing if runs else 0.0,
-        opening / state.plan.renders_per_opening if runs else 0.0,
-        remark,
-        tuple(run.reason for run in records.own_failures(trial.id, state.machine)),
-        doubted,
+        id=trial.id,
+        configuration=trial.configuration,
+        is_base=trial.id == state.base.id,
+        runs=runs,
+        seconds=median_seconds(times, spread) if times else None,
+        times_faster=_times_faster(state, trial, base_times, times, spread),
+        figures=figures,
+        shares=shares,
+        share=share,
+        verdict=standing.verdict(1.0),
+        failure=failure or None,
+        times=times,
+        left_out=left_out,
+        correction=correction,
+        forbidden=forbidden,
+        unmeasured=unmeasured,
+        pictures=pictures,
+        standing=standing,
+        missing=_missing(state, runs, image, unmeasured),
+        opening_seconds=opening if runs else 0.0,
+        preparing_seconds=preparing if runs else 0.0,
+        opening_share=opening / state.plan.renders_per_opening if runs else 0.0,
+        remark=remark,
+        failed=tuple(run.reason for run in records.own_failures(trial.id, state.machine)),
+        doubted=doubted,
     )
 
 

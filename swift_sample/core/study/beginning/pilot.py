@@ -76,23 +76,41 @@ class Pilot:
     @cached_property
     def _expectation(self) -> Expectation:
         result = self._result()
-        run = Run(1, "", Place("", ""), "pilot", "", "", 0, 0, False, "", result)
+        run = Run(
+            number=1,
+            finished_at="",
+            place=Place("", ""),
+            trial="pilot",
+            appearance="",
+            machine="",
+            seed=0,
+            block=0,
+            control=False,
+            picture="",
+            result=result,
+        )
 
         base = TrialResult(
-            "pilot",
-            pilot_of(self.study.base),
-            True,
-            (run,),
-            None,
-            None,
-            {},
-            {},
-            None,
-            "",
-            None,
+            id="pilot",
+            configuration=pilot_of(self.study.base),
+            is_base=True,
+            runs=(run,),
+            seconds=None,
+            times_faster=None,
+            figures={},
+            shares={},
+            share=None,
+            verdict="",
+            failure=None,
             opening_seconds=self.record.ready_seconds,
         )
-        return Expectation(base, self.record, self.study.goal, {}, self.study.renders_per_opening)
+        return Expectation(
+            base=base,
+            run=self.record,
+            goal=self.study.goal,
+            denoised={},
+            renders_per_opening=self.study.renders_per_opening,
+        )
 
     def dear(self, renderer: Renderer) -> list[Finding]:
         """What takes much of the pilot's time and a setting would spare without changing a
@@ -100,7 +118,14 @@ class Pilot:
         seconds = self._result().seconds
         phases = parts_of({phase: seconds[phase] for phase in PHASES if phase in seconds})
         renders = self.study.renders_per_opening
-        case = Case(pilot_of(self.study.base), self.record, phases, {}, {}, renders)
+        case = Case(
+            settings=pilot_of(self.study.base),
+            record=self.record,
+            phases=phases,
+            figures={},
+            limits={},
+            renders_per_opening=renders,
+        )
         found = [finding for kind in renderer.findings if (finding := kind.look(case)) is not None]
         catalogue = self.study.catalogue
 

@@ -193,23 +193,23 @@ def _insert(
 
 def _numbered(run: Run, number: int, at: str) -> Run:
     return Run(
-        number,
-        at,
-        run.place,
-        run.trial,
-        run.appearance,
-        run.machine,
-        run.seed,
-        run.block,
-        run.control,
-        run.picture,
-        run.result,
-        run.reason,
-        run.software,
-        run.lost,
-        run.digest,
-        run.by_machine,
-        run.host,
+        number=number,
+        finished_at=at,
+        place=run.place,
+        trial=run.trial,
+        appearance=run.appearance,
+        machine=run.machine,
+        seed=run.seed,
+        block=run.block,
+        control=run.control,
+        picture=run.picture,
+        result=run.result,
+        reason=run.reason,
+        software=run.software,
+        lost=run.lost,
+        digest=run.digest,
+        by_machine=run.by_machine,
+        host=run.host,
     )
 
 
@@ -417,19 +417,19 @@ def _read_run(row: tuple[Any, ...], at: str, places: dict[tuple[str, str], Place
         raise ValueError("the name of its picture is none that this program gives")
 
     return Run(
-        int(number),
-        at,
-        _place(renderer, scene, places),
-        _text(trial),
-        _text(appearance),
-        _text(machine),
-        int(seed),
-        int(block),
-        bool(control),
-        _text(picture) if result is not None else "",
-        result,
-        _text(reason),
-        _text(software),
+        number=int(number),
+        finished_at=at,
+        place=_place(renderer, scene, places),
+        trial=_text(trial),
+        appearance=_text(appearance),
+        machine=_text(machine),
+        seed=int(seed),
+        block=int(block),
+        control=bool(control),
+        picture=_text(picture) if result is not None else "",
+        result=result,
+        reason=_text(reason),
+        software=_text(software),
         digest=_text(row[26]),
         by_machine=bool(row[27]),
         host=_text(row[28]),
@@ -468,12 +468,12 @@ def _read_measurement(row: tuple[Any, ...], places: dict[tuple[str, str], Place]
         raw,
     ) = row
     key = MeasurementKey(
-        _text(appearance),
-        float(exposure),
-        _text(curve),
-        Rectangle(int(x), int(y), int(width), int(height)),
-        _text(reference),
-        _text(recipe),
+        appearance=_text(appearance),
+        exposure=float(exposure),
+        curve=_text(curve),
+        area=Rectangle(int(x), int(y), int(width), int(height)),
+        reference=_text(reference),
+        recipe=_text(recipe),
     )
 
     figures: dict[str, Figure | None] = {}
@@ -486,13 +486,13 @@ def _read_measurement(row: tuple[Any, ...], places: dict[tuple[str, str], Place]
         figures[kind] = Figure.of(values[1:]) if len(values) > 1 else None
 
     return Measurement(
-        _place(renderer, scene, places),
-        key,
-        tuple(_text(pictures).split()),
-        int(samples),
-        figures,
-        versions,
-        float(seconds),
+        place=_place(renderer, scene, places),
+        key=key,
+        pictures=tuple(_text(pictures).split()),
+        reference_samples=int(samples),
+        figures=figures,
+        versions=versions,
+        seconds=float(seconds),
     )
 
 
@@ -511,12 +511,12 @@ _READERS: dict[str, Callable[[dict[str, Any], str, Path], Event]] = {
     "dismissed": lambda body, text, path: OutcomeDismissed(),
     "picture lost": lambda body, text, path: PictureLost(_body_place(body), int(body["run"]), text),
     "reference": lambda body, text, path: ReferenceGrew(
-        _text(body["reference"]),
-        int(body["samples"]),
-        int(body["chunks"]),
-        None if body["floor"] is None else float(body["floor"]),
-        float(body["seconds"]),
-        _text(body.get("digest", "")),
+        reference=_text(body["reference"]),
+        samples=int(body["samples"]),
+        chunks=int(body["chunks"]),
+        floor=None if body["floor"] is None else float(body["floor"]),
+        seconds=float(body["seconds"]),
+        digest=_text(body.get("digest", "")),
     ),
     "chunk": lambda body, text, path: ChunkKept(
         _text(body["reference"]),

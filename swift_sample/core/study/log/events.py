@@ -36,17 +36,17 @@ class RunResult:
     def of(record: RunRecord) -> "RunResult":
         """From the whole record of a render."""
         return RunResult(
-            record.seconds,
-            record.cpu_seconds,
-            record.peak_memory_bytes,
-            record.picture_bytes,
-            record.ready_seconds,
-            record.load_of_others,
-            record.samples.mean if record.samples is not None else None,
+            seconds=record.seconds,
+            cpu_seconds=record.cpu_seconds,
+            peak_memory_bytes=record.peak_memory_bytes,
+            picture_bytes=record.picture_bytes,
+            ready_seconds=record.ready_seconds,
+            load_of_others=record.load_of_others,
+            samples_mean=record.samples.mean if record.samples is not None else None,
         )
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Run:
     """One render of a trial. `result` is None and `reason` is set where it failed, or where its
     picture was lost since."""
@@ -77,7 +77,7 @@ class Run:
     """which of several machines of one kind it was made on; "" for the one that held the study"""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Measurement:
     """Figures of an appearance's pictures, and how much they rest on: which pictures, and how many
     samples of the reference. With more of either the same figures get surer; with another key they
@@ -155,7 +155,7 @@ class Measured:
     measurements: tuple[Measurement, ...]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ReferenceGrew:
     """A reference has this many samples now, in so many chunks, and this grain of its own in
     levels."""

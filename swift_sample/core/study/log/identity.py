@@ -77,7 +77,7 @@ class Rectangle:
 WHOLE = Rectangle()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class MeasurementKey:
     """What a set of figures is of, within one place. `recipe` says what was done to the pictures
     before they were measured ("" for nothing); `reference` is "" where figures need none."""

@@ -55,12 +55,12 @@ def events_from_pictures(folder: Folder, catalogue: Catalogue) -> list[tuple[str
                 (
                     str(note["at"]),
                     ReferenceGrew(
-                        path.stem,
-                        int(note["referenceSamples"]),
-                        int(note["chunks"]),
-                        None if note["floor"] is None else float(note["floor"]),
-                        float(note["seconds"]),
-                        digest_of_picture(path),
+                        reference=path.stem,
+                        samples=int(note["referenceSamples"]),
+                        chunks=int(note["chunks"]),
+                        floor=None if note["floor"] is None else float(note["floor"]),
+                        seconds=float(note["seconds"]),
+                        digest=digest_of_picture(path),
                     ),
                 )
             )
@@ -97,19 +97,19 @@ def _run(path: Path, named: set[str], catalogue: Catalogue) -> tuple[str, Iterab
         raise ValueError("its header belongs to another picture")
 
     run = Run(
-        0,
-        at,
-        place,
-        str(study["trial"]),
-        str(study["appearance"]),
-        str(study["machine"]),
-        record.seed,
-        int(study["block"]),
-        bool(study["control"]),
-        path.name,
-        RunResult.of(record),
-        "",
-        str(study["software"]),
+        number=0,
+        finished_at=at,
+        place=place,
+        trial=str(study["trial"]),
+        appearance=str(study["appearance"]),
+        machine=str(study["machine"]),
+        seed=record.seed,
+        block=int(study["block"]),
+        control=bool(study["control"]),
+        picture=path.name,
+        result=RunResult.of(record),
+        reason="",
+        software=str(study["software"]),
         digest=digest_of_picture(path),
         host=str(study.get("host", "")),
     )

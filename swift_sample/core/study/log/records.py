@@ -31,7 +31,7 @@ def copied(record: Held, changes: Mapping[str, Any]) -> Held:
     return made
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ReferenceState:
     """How far a reference is: samples and chunks, its own grain in levels (None where the renderer
     cannot tell), the seconds spent on it, and the number in the log under which it last grew."""
@@ -54,7 +54,7 @@ class Chunk:
     digest: str
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Records:
     """Everything measured in one place. Runs of all machines stand here; times of different ones
     are never put together."""

@@ -110,7 +110,7 @@ def kind_of(machine: str) -> str:
     return machine.partition(APART_MARK)[0]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class StudyState:
     """Everything about a study. `version` is the number of the last event that was kept."""
 
@@ -278,7 +278,12 @@ class StudyState:
         view = self.plan.view
         rectangle = WHOLE if area is None else Rectangle(area.x, area.y, area.width, area.height)
         return MeasurementKey(
-            appearance, view.exposure, view.curve, rectangle, self.reference_name, recipe
+            appearance=appearance,
+            exposure=view.exposure,
+            curve=view.curve,
+            area=rectangle,
+            reference=self.reference_name,
+            recipe=recipe,
         )
 
     @property
@@ -645,7 +650,12 @@ def _on_measured(state: StudyState, event: Measured, _: Happened) -> StudyState:
 
 def _on_reference(state: StudyState, event: ReferenceGrew, happened: Happened) -> StudyState:
     made = ReferenceState(
-        event.samples, event.floor, event.seconds, event.chunks, happened.number, event.digest
+        samples=event.samples,
+        floor=event.floor,
+        seconds=event.seconds,
+        chunks=event.chunks,
+        number=happened.number,
+        digest=event.digest,
     )
     merged = [key for key in state.chunks if key[0] == event.reference and key[1] < event.chunks]
     chunks = _without(state.chunks, merged)

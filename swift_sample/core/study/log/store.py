@@ -149,7 +149,7 @@ class RecordReader:
             return None
 
 
-@dataclass
+@dataclass(kw_only=True)
 class Reading:
     """A study as it was when it was looked at. Close it, or use a with statement; `state` stays."""
 
@@ -201,13 +201,13 @@ def _look(folder: Folder, plan: Study) -> Reading:
             state = apply(state, Happened(0, "", PlanEdited(BY_HAND, plan)))
 
         return Reading(
-            folder,
-            state,
-            _renderer(folder, plan),
-            RecordReader(database, Lock()),
-            tuple(notes),
-            words,
-            database,
+            folder=folder,
+            state=state,
+            renderer=_renderer(folder, plan),
+            record=RecordReader(database, Lock()),
+            notes=tuple(notes),
+            words=words,
+            _database=database,
         )
     except BaseException:
         database.close()
@@ -455,7 +455,7 @@ def _open_whole(folder: Folder, plan: Study) -> tuple[sqlite3.Connection, StudyS
 def _replayed(
     database: sqlite3.Connection, folder: Folder, plan: Study, tell: Callable[[str], None]
 ) -> StudyState:
-    state = StudyState(plan)
+    state = StudyState(plan=plan)
     collected = gc.isenabled()
     # nothing of what is made here is let go again, and looking for it takes half the time of a
     # large log

@@ -55,7 +55,7 @@ class Link(Protocol):
     def exit_words(self) -> str: ...
 
 
-@dataclass(eq=False)
+@dataclass(eq=False, kw_only=True)
 class Seat:
     """One that works. `host` is "" for this computer's own worker; `machine` is the name of its
     kind."""
@@ -111,7 +111,7 @@ class Seat:
 
 def own_seat(machine: Machine) -> Seat:
     """This computer's own worker, before it is started."""
-    return Seat(None, machine_identity(machine), machine.versions)
+    return Seat(link=None, machine=machine_identity(machine), software=machine.versions)
 
 
 def joined_seat(link: Link, card: "Card") -> Seat:
@@ -120,12 +120,12 @@ def joined_seat(link: Link, card: "Card") -> Seat:
         letter if letter.isprintable() and letter != "@" else "-" for letter in card.name
     )[:40]
     return Seat(
-        link,
-        Identity("machine", card.hardware),
-        card.software,
-        name or "machine",
-        card.computer,
-        frozenset(card.processors),
+        link=link,
+        machine=Identity("machine", card.hardware),
+        software=card.software,
+        host=name or "machine",
+        computer=card.computer,
+        processors=frozenset(card.processors),
     )
 
 

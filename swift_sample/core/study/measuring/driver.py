@@ -122,7 +122,7 @@ WAKE_SECONDS = 1.0
 logger = logging.getLogger(__name__)
 
 
-@dataclass
+@dataclass(kw_only=True)
 class _Work:
     """What measuring is about, as long as it goes on. `fleet` are the machines that it is done on,
     None for this computer."""
@@ -551,7 +551,10 @@ class Driver:
 
         starts = self._state.plan.catalogue.capabilities.starts
         self._work = _Work(
-            policy if starts else Remeasuring(), self._clock(), fleet, times_on=times_on
+            policy=policy if starts else Remeasuring(),
+            began=self._clock(),
+            fleet=fleet,
+            times_on=times_on,
         )
         events: list[Event] = [OutcomeDismissed()] if self._state.outcome is not None else []
         here = self._state.here
@@ -918,7 +921,12 @@ class Driver:
     def _member(self, seat: Seat) -> Member:
         label = machine_words(seat.machine.record)
         return Member(
-            seat.host, self._filed(seat), label, seat.state_words, seat.runs, seat.last_words
+            host=seat.host,
+            machine=self._filed(seat),
+            label=label,
+            state=seat.state_words,
+            runs=seat.runs,
+            said=seat.last_words,
         )
 
     def _begin_seat(self, seat: Seat) -> None:

@@ -47,7 +47,7 @@ class StepEnded:
     problem: str | None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Member:
     """A machine that works for a study, as people see it. `state` is what it does in a few words,
     `said` its last words."""

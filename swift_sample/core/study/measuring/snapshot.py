@@ -74,7 +74,7 @@ class ToCome:
     seconds: float | None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Version:
     """Results of one place: a version of scene, size, frame and renderer."""
 
@@ -409,16 +409,18 @@ class Snapshot:
 
             versions.append(
                 Version(
-                    place,
-                    named.label if named is not None else "",
-                    size,
-                    frame,
-                    str(renderer.record.get("sources", "")) if renderer is not None else "",
-                    len({run.trial for run in runs}),
-                    len(runs),
-                    runs[0].finished_at,
-                    runs[-1].finished_at,
-                    place == self.state.here,
+                    place=place,
+                    scene=named.label if named is not None else "",
+                    size=size,
+                    frame=frame,
+                    renderer=str(renderer.record.get("sources", ""))
+                    if renderer is not None
+                    else "",
+                    trials=len({run.trial for run in runs}),
+                    runs=len(runs),
+                    first_at=runs[0].finished_at,
+                    last_at=runs[-1].finished_at,
+                    is_here=place == self.state.here,
                 )
             )
 

@@ -42,10 +42,10 @@ def finished_plan(name: str, source: Path, rows: Sequence[Row], base: int = -1) 
     today = rows[base] if base >= 0 else max(rows, key=lambda row: row.seconds)
 
     return Study(
-        name,
-        str(source),
-        size_of_picture(today.picture),
-        View(),
+        name=name,
+        scene=str(source),
+        size=size_of_picture(today.picture),
+        view=View(),
         limits=NO_SEEDS,
         repeats=1,
         base=configuration_of(today, catalogue),
@@ -130,7 +130,9 @@ def _reference(driver: Driver, picture: Picture) -> ReferenceGrew:
     picture.notes[RECORD_ATTRIBUTE] = json.dumps(note)
     write_exr(path, picture)
 
-    return ReferenceGrew(name, 1, 1, None, 0.0, digest_of_picture(path))
+    return ReferenceGrew(
+        reference=name, samples=1, chunks=1, floor=None, seconds=0.0, digest=digest_of_picture(path)
+    )
 
 
 def _run(driver: Driver, row: Row, configuration: Configuration, block: int) -> Sequence[Event]:
@@ -142,15 +144,15 @@ def _run(driver: Driver, row: Row, configuration: Configuration, block: int) -> 
     trial = state.trial_of(configuration, configuration != state.plan.base)
 
     step = RunStep(
-        trial,
-        place,
-        block,
-        False,
-        block,
-        spec_of(state.plan, configuration, block),
-        state.machine,
-        "",
-        {
+        trial=trial,
+        place=place,
+        block=block,
+        control=False,
+        seed=block,
+        spec=spec_of(state.plan, configuration, block),
+        machine=state.machine,
+        software="",
+        records={
             kind: state.names[name].record
             for kind, name in (
                 ("scene", place.scene),
@@ -159,7 +161,7 @@ def _run(driver: Driver, row: Row, configuration: Configuration, block: int) -> 
             )
             if name in state.names
         },
-        state.names[place.scene].label if place.scene in state.names else "",
+        label=state.names[place.scene].label if place.scene in state.names else "",
     )
     picture = _read(row.picture)
 

@@ -185,7 +185,12 @@ class _Merge:
             ):
                 found.append(
                     ReferenceGrew(
-                        name, there.samples, there.chunks, there.floor, there.seconds, there.digest
+                        reference=name,
+                        samples=there.samples,
+                        chunks=there.chunks,
+                        floor=there.floor,
+                        seconds=there.seconds,
+                        digest=there.digest,
                     )
                 )
             else:

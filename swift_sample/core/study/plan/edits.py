@@ -337,7 +337,9 @@ def watch(name: str, x: int, y: int, width: int, height: int) -> PlanEdit:
         if any(area.name == name for area in plan.areas):
             return replace(plan, areas=placed)
 
-        return replace(plan, areas=(*plan.areas, WatchArea(name, x, y, width, height)))
+        return replace(
+            plan, areas=(*plan.areas, WatchArea(name=name, x=x, y=y, width=width, height=height))
+        )
 
     return PlanEdit(f"Watch {name}", change, f"area {name}")
 

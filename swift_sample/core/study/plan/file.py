@@ -367,12 +367,12 @@ def _area(part: dict[str, Any]) -> WatchArea:
     limits = _limits_if_there(part, "limits", "area.limits")
 
     return WatchArea(
-        _text(part, "name"),
-        _whole(part, "x"),
-        _whole(part, "y"),
-        _whole(part, "width"),
-        _whole(part, "height"),
-        limits,
+        name=_text(part, "name"),
+        x=_whole(part, "x"),
+        y=_whole(part, "y"),
+        width=_whole(part, "width"),
+        height=_whole(part, "height"),
+        limits=limits,
     )
 
 
@@ -398,13 +398,13 @@ def _feature(part: dict[str, Any]) -> Setting:
     own = tuple(values)
 
     return Setting(
-        key,
-        group,
-        label,
-        words,
-        "choice",
-        own[0],
-        own,
+        key=key,
+        group=group,
+        label=label,
+        help=words,
+        kind="choice",
+        default=own[0],
+        suggested=own,
         short=label,
         values=own,
         reference=Opening(own[0]),

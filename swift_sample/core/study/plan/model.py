@@ -23,7 +23,7 @@ LONGEST_NAME = 60
 LONGEST_NOTE = 2000
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Limits:
     """The most error, and optionally time, memory and file size, that is acceptable. None means no
     limit."""
@@ -222,7 +222,7 @@ class FramePlan:
         ]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Study:
     """A study's plan. Immutable: an edit makes a new one."""
 

@@ -87,4 +87,6 @@ def starting_study(
     limits = Limits() if can.seeds or can.halves else NO_SEEDS
     sweeps = (Sweep("one at a time", values),) if values else ()
 
-    return Study(name, scene, size, view, sweeps, limits, base=base)
+    return Study(
+        name=name, scene=scene, size=size, view=view, sweeps=sweeps, limits=limits, base=base
+    )

@@ -80,7 +80,7 @@ def sampling_ratio(one: Configuration, other: Configuration) -> float:
     return ratio
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Expectation:
     """Expects from the base's trial, its typical run, and its pictures denoised in other ways."""
 

@@ -24,7 +24,7 @@ def test_facts_say_what_settings_can_act_on() -> None:
 
 @pytest.mark.parametrize("setting", [s for s in CATALOGUE.values() if s.needs], ids=lambda s: s.key)
 def test_every_need_is_a_known_feature(setting) -> None:
-    assert SceneFacts(WITHOUT).reason_against(setting.needs) == WITHOUT[setting.needs]
+    assert SceneFacts(missing=WITHOUT).reason_against(setting.needs) == WITHOUT[setting.needs]
 
 
 def test_values_that_contradict_one_another_are_refused_and_useless_ones_told() -> None:

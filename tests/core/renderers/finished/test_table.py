@@ -191,7 +191,10 @@ def test_numbers_have_points_or_commas() -> None:
     with pytest.raises(ValueError, match="is no number"):
         number_of("1.2.3")
 
-    rows = [Row(Path("a"), 1.0, {"A b": "1"}), Row(Path("b"), 1.0, {"A b": "2", "a_b": "3"})]
+    rows = [
+        Row(picture=Path("a"), seconds=1.0, values={"A b": "1"}),
+        Row(picture=Path("b"), seconds=1.0, values={"A b": "2", "a_b": "3"}),
+    ]
     with pytest.raises(UsageError, match="another column has the same name for a setting"):
         catalogue_of(rows)
 

@@ -39,13 +39,13 @@ def feature(material: str, what: str, *values: str) -> Setting:
     choices = ("as is", *values)
 
     return Setting(
-        f"feature.{material}.{what}",
-        "Materials",
-        words,
-        "help",
-        "choice",
-        "as is",
-        choices,
+        key=f"feature.{material}.{what}",
+        group="Materials",
+        label=words,
+        help="help",
+        kind="choice",
+        default="as is",
+        suggested=choices,
         short=words,
         values=choices,
         reference=Opening("as is"),
@@ -64,8 +64,8 @@ WOOD = feature("wood", "coat", "off")
 
 def study(**limits: float) -> Study:
     plain = Study(
-        "s",
-        "honey-stall",
+        name="s",
+        scene="honey-stall",
         base=configured({"samples.max": 100}),
         limits=only_limits(**(limits or {"grain": 2.0})),
     )
@@ -357,7 +357,10 @@ def test_features_from_the_command_line_to_another_file(
     limits = only_limits(
         grain=0.05
     )  # nothing meets it: there is no pick, whatever the times of such small renders
-    create_study(path, Study("card", str(scene), (32, 18), base=base, limits=limits, repeats=1))
+    create_study(
+        path,
+        Study(name="card", scene=str(scene), size=(32, 18), base=base, limits=limits, repeats=1),
+    )
     assert run(["features", str(path), "--list", "--json"]) == 0
     listed = json.loads(capsys.readouterr().out)["features"]
     of_glass = {row["key"] for row in listed if row["part"] == "material"}
@@ -392,6 +395,12 @@ def test_features_from_the_command_line_to_another_file(
     assert run(["pick", str(path)]) in (0, 1, 3)
     bare = tmp_path / "bare.study"
     create_study(
-        bare, Study("wall", str(GltfMaker().save(tmp_path / "wall.glb")), (32, 18), base=base)
+        bare,
+        Study(
+            name="wall",
+            scene=str(GltfMaker().save(tmp_path / "wall.glb")),
+            size=(32, 18),
+            base=base,
+        ),
     )
     assert run(["features", str(bare)]) in (0, 2)

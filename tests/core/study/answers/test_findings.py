@@ -77,8 +77,8 @@ def measured(
     """A study whose every trial was run three times with the same record."""
     base = configured({**QUIET, **settings})
     study = Study(
-        "s",
-        "honey-stall",
+        name="s",
+        scene="honey-stall",
         base=base,
         limits=limits or Limits(light_shift=1.2),
         renders_per_opening=50,
@@ -289,7 +289,12 @@ def failing(
     sweeps = (Sweep("one at a time", values),) if values else ()
     limits = limits or only_limits(**NORMAL)
     study = Study(
-        "s", "honey-stall", base=base, limits=limits, sweeps=sweeps, renders_per_opening=50
+        name="s",
+        scene="honey-stall",
+        base=base,
+        limits=limits,
+        sweeps=sweeps,
+        renders_per_opening=50,
     )
     trials = {c: [run_result(**changes)] * 3 for c in study.planned()}
     good = {
@@ -504,7 +509,13 @@ def test_what_is_too_fine_is_tried_by_its_own_feature_where_the_study_has_it() -
         triangles_a_pixel={"burlap runner": 5.0},
         seconds={"textures": 2.0, "build": 2.0},
     )
-    case = Case(base, record, parts_of({"textures": 2.0, "build": 2.0, "sampling": 10.0}), {}, {})
+    case = Case(
+        settings=base,
+        record=record,
+        phases=parts_of({"textures": 2.0, "build": 2.0, "sampling": 10.0}),
+        figures={},
+        limits={},
+    )
     told = [
         finding.changes
         for kind in (FineTextures(), FineTriangles())

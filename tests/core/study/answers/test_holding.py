@@ -33,7 +33,9 @@ from tests.core.study.states import HERE, Happenings, Range, measured, only_limi
 BASE = configured({"samples.max": 100})
 FEW = BASE.replace({"samples.max": 50})
 FEWER = BASE.replace({"samples.max": 45})
-STUDY = Study("s", "honey-stall", (320, 180), base=BASE, limits=only_limits(grain=2.0))
+STUDY = Study(
+    name="s", scene="honey-stall", size=(320, 180), base=BASE, limits=only_limits(grain=2.0)
+)
 GOOD: dict[str, Range | None] = {"grain": (1.0, 0.9, 1.1)}
 SMALL = (160, 90)
 
@@ -142,7 +144,11 @@ def test_it_is_measured_as_any_place_is() -> None:
 
 def test_watch_areas_stand_in_the_same_part_of_the_picture() -> None:
     study = replace(
-        STUDY, areas=(WatchArea("jar", 100, 60, 50, 30), WatchArea("edge", 310, 170, 10, 10))
+        STUDY,
+        areas=(
+            WatchArea(name="jar", x=100, y=60, width=50, height=30),
+            WatchArea(name="edge", x=310, y=170, width=10, height=10),
+        ),
     )
     plan = Elsewhere(SMALL, 0, (BASE, FEW)).plan(study)
     assert [(a.x, a.y, a.width, a.height) for a in plan.areas] == [

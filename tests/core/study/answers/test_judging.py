@@ -27,7 +27,9 @@ from swift_sample.core.study.plan.model import Limits, Study, WatchArea
 from tests.core.study.states import Happenings, measured, only_limits, record_of
 
 BASE = configured({"samples.max": 192, "device.threads": 2})
-SMALL = Study("s", "honey-stall", (112, 63), base=BASE, limits=only_limits(stray_pixels=20.0))
+SMALL = Study(
+    name="s", scene="honey-stall", size=(112, 63), base=BASE, limits=only_limits(stray_pixels=20.0)
+)
 PIXEL = 1e6 / (112 * 63)
 RECORD = record_of(1.0, samples=Samples(mean=192, min=192, max=192, share_at_max=1.0, min_used=16))
 
@@ -86,7 +88,7 @@ def test_a_limit_of_less_than_a_pixel_is_said_to_be(
     )
 
     assert small_picture_words(replace(SMALL, size=(640, 360))) == ()
-    jar = WatchArea("jar", 0, 0, 20, 20)
+    jar = WatchArea(name="jar", x=0, y=0, width=20, height=20)
     assert (
         "pixels in jar, less than one"
         in small_picture_words(replace(SMALL, size=(640, 360), areas=(jar,)))[0]
@@ -146,8 +148,8 @@ def test_nothing_stays_undecided_for_ever() -> None:
 
 def failing_shift(low: float, high: float) -> Results:
     study = Study(
-        "s",
-        "honey-stall",
+        name="s",
+        scene="honey-stall",
         base=configured({"samples.max": 8, "bounces.total": 4}),
         limits=Limits(grain=4.0, grain_worst=None, light_shift_worst=None, detail_kept_worst=None),
     )

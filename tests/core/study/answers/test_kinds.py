@@ -29,9 +29,9 @@ from tests.core.study.states import HERE, Happenings, on_two_machines, only_limi
 
 BASE = configured({"samples.max": 32})
 STUDY = Study(
-    "s",
-    "honey-stall",
-    (64, 36),
+    name="s",
+    scene="honey-stall",
+    size=(64, 36),
     base=BASE,
     repeats=2,
     limits=only_limits(grain=2.0),

@@ -35,7 +35,7 @@ from tests.core.study.states import Happenings, Range, measured, only_limits, re
 
 BASE = configured({"samples.max": 100, "bounces.total": 8})
 LIMITS = only_limits(grain=2.0)
-STUDY = Study("s", "honey-stall", base=BASE, limits=LIMITS)
+STUDY = Study(name="s", scene="honey-stall", base=BASE, limits=LIMITS)
 GOOD: dict[str, Range | None] = {"grain": (1.0, 0.9, 1.1)}
 
 
@@ -124,8 +124,8 @@ def test_what_each_change_contributes_is_measured_or_said_not_to_be() -> None:
 
 def test_the_edge_of_what_was_tried_is_told() -> None:
     study = Study(
-        "s",
-        "honey-stall",
+        name="s",
+        scene="honey-stall",
         base=BASE,
         limits=LIMITS,
         sweeps=(Sweep("one at a time", {"samples.max": (50, 75)}),),
@@ -168,9 +168,14 @@ def test_one_run_rejects_nothing_but_what_is_beyond_any_doubt() -> None:
 def test_no_worse_than_today_lets_the_base_pass_everywhere_and_compares_in_pairs() -> None:
     """With a watch area, whose limit was the whole picture's error, the base itself was not
     acceptable."""
-    area = WatchArea("jar", 0, 0, 8, 8)
+    area = WatchArea(name="jar", x=0, y=0, width=8, height=8)
     study = Study(
-        "s", "honey-stall", base=BASE, limits=LIMITS, areas=(area,), no_worse_than_base=True
+        name="s",
+        scene="honey-stall",
+        base=BASE,
+        limits=LIMITS,
+        areas=(area,),
+        no_worse_than_base=True,
     )
     same, worse, open_ = (BASE.replace({"samples.max": n}) for n in (90, 50, 80))
     seconds = {BASE: [10.0] * 3, same: [9.0] * 3, worse: [5.0] * 3, open_: [8.0] * 3}

@@ -38,7 +38,7 @@ from swift_sample.core.study.plan.model import LIMIT_KEYS, Limits, Remark, Study
 from tests.core.study.states import Happenings, Range, measured, only_limits, record_of
 
 BASE = configured({"samples.max": 100})
-STUDY = Study("s", "honey-stall", base=BASE, limits=only_limits(grain=2.0))
+STUDY = Study(name="s", scene="honey-stall", base=BASE, limits=only_limits(grain=2.0))
 
 
 def results_of(
@@ -115,7 +115,9 @@ def test_the_first_render_after_opening_is_told_apart() -> None:
 
 
 def test_a_limit_without_a_figure_leaves_a_trial_undecided() -> None:
-    study = Study("s", "honey-stall", base=BASE, limits=only_limits(grain=2.0, light_shift=20.0))
+    study = Study(
+        name="s", scene="honey-stall", base=BASE, limits=only_limits(grain=2.0, light_shift=20.0)
+    )
     results = results_of({100: (10.0, None)}, study)
     assert results.trials[0].verdict == UNDECIDED
 
@@ -154,7 +156,9 @@ def test_other_machines_and_places_do_not_count() -> None:
 
 
 def test_first_picture_is_a_goal_of_its_own() -> None:
-    study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, goal="first-picture")
+    study = Study(
+        name="s", scene="honey-stall", base=BASE, limits=STUDY.limits, goal="first-picture"
+    )
     assert results_of(THREE, study).trials[0].seconds.value == pytest.approx(1.0)
 
 
@@ -262,7 +266,8 @@ def test_runs_beyond_the_plan_are_bounded_and_go_to_the_fastest_first() -> None:
 def test_costs_can_be_limited() -> None:
     limits = only_limits(grain=2.0, seconds=4.0, memory=2.0)
     results = with_runs(
-        {100: [10.0] * 3, 50: [3.0] * 3}, Study("s", "honey-stall", base=BASE, limits=limits)
+        {100: [10.0] * 3, 50: [3.0] * 3},
+        Study(name="s", scene="honey-stall", base=BASE, limits=limits),
     )
     slow, fast = results.trials
     assert (slow.verdict, fast.verdict) == (NOT_ACCEPTABLE, ACCEPTABLE)
@@ -275,7 +280,11 @@ def test_costs_can_be_limited() -> None:
 
 def test_forbidden_values_are_measured_but_never_picked() -> None:
     study = Study(
-        "s", "honey-stall", base=BASE, limits=STUDY.limits, forbidden={"samples.max": (50,)}
+        name="s",
+        scene="honey-stall",
+        base=BASE,
+        limits=STUDY.limits,
+        forbidden={"samples.max": (50,)},
     )
     results = with_runs({100: [10.0] * 3, 50: [3.0] * 3}, study)
     pick = results.pick()
@@ -300,7 +309,9 @@ def test_a_trial_that_is_left_out_is_never_picked_and_says_why() -> None:
 
 
 def test_no_worse_than_the_base_takes_its_limits_from_it() -> None:
-    study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, no_worse_than_base=True)
+    study = Study(
+        name="s", scene="honey-stall", base=BASE, limits=STUDY.limits, no_worse_than_base=True
+    )
     other = BASE.replace({"samples.max": 50})
 
     results = collect(
@@ -318,8 +329,8 @@ def test_no_worse_than_the_base_takes_its_limits_from_it() -> None:
 
 
 def test_a_watch_area_has_its_own_figures_and_limits() -> None:
-    area = WatchArea("jar", 0, 0, 8, 8, only_limits(grain=0.5))
-    study = Study("s", "honey-stall", base=BASE, limits=STUDY.limits, areas=(area,))
+    area = WatchArea(name="jar", x=0, y=0, width=8, height=8, limits=only_limits(grain=0.5))
+    study = Study(name="s", scene="honey-stall", base=BASE, limits=STUDY.limits, areas=(area,))
     results = with_runs(
         {100: [10.0] * 3}, study, {"grain": (1.0, 0.9, 1.1), "grain@jar": (0.8, 0.7, 0.9)}
     )
@@ -329,7 +340,11 @@ def test_a_watch_area_has_its_own_figures_and_limits() -> None:
     assert trial.shares["grain@jar"].value == pytest.approx(1.6)
     assert quantity("grain@jar").label == "grain in jar"
     shared = Study(
-        "s", "honey-stall", base=BASE, limits=STUDY.limits, areas=(WatchArea("jar", 0, 0, 8, 8),)
+        name="s",
+        scene="honey-stall",
+        base=BASE,
+        limits=STUDY.limits,
+        areas=(WatchArea(name="jar", x=0, y=0, width=8, height=8),),
     )
     results = with_runs(
         {100: [10.0] * 3}, shared, {"grain": (1.0, 0.9, 1.1), "grain@jar": (0.8, 0.7, 0.9)}
@@ -341,7 +356,11 @@ def test_an_area_that_was_not_measured_is_not_inside_its_limit() -> None:
     """R2: a new watch area leaves a trial undecided until it is measured, whatever its other
     figures say."""
     study = Study(
-        "s", "honey-stall", base=BASE, limits=STUDY.limits, areas=(WatchArea("jar", 0, 0, 8, 8),)
+        name="s",
+        scene="honey-stall",
+        base=BASE,
+        limits=STUDY.limits,
+        areas=(WatchArea(name="jar", x=0, y=0, width=8, height=8),),
     )
     (trial,) = with_runs({100: [10.0] * 3}, study).trials
     assert trial.verdict == UNDECIDED
@@ -404,7 +423,7 @@ def test_interactions_say_whether_effects_multiply(together: float, expected: fl
 
 def test_light_shift_says_which_way_where_that_is_sure() -> None:
     limits = only_limits(light_shift=1.5)
-    study = Study("s", "honey-stall", base=BASE, limits=limits)
+    study = Study(name="s", scene="honey-stall", base=BASE, limits=limits)
 
     for change, words in (
         ((-0.8, -0.9, -0.7), ", 0.8 darker on average"),
@@ -523,7 +542,9 @@ def test_results_under_a_dragged_line_hand_on_what_the_line_does_not_change() ->
     ],
 )
 def test_figures_beside_their_limits(key: str, figure: float, long: str, short: str) -> None:
-    area = WatchArea("jar", 0, 0, 8, 8, Limits(grain=1.5, detail_kept=80.0))
+    area = WatchArea(
+        name="jar", x=0, y=0, width=8, height=8, limits=Limits(grain=1.5, detail_kept=80.0)
+    )
     study = replace(STUDY, limits=Limits(memory=900.0), areas=(area,))
     results = collect(measured(study, {BASE: [1.0]}, {BASE: {}}).state)
     assert show_limit(key, Figure(figure, figure, figure), results.wanted[key]) == long
@@ -541,7 +562,7 @@ def test_figures_beside_their_limits(key: str, figure: float, long: str, short: 
     ],
 )
 def test_light_shift_says_which_way(change: tuple[float, float, float] | None, told: str) -> None:
-    area = WatchArea("jar", 0, 0, 8, 8)
+    area = WatchArea(name="jar", x=0, y=0, width=8, height=8)
     study = replace(STUDY, limits=Limits(), areas=(area,))
     figures = {
         "light_shift": (0.8, 0.7, 0.9),

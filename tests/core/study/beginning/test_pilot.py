@@ -12,9 +12,9 @@ from swift_sample.core.study.plan.model import Study, Sweep
 
 BASE = configured({"samples.max": 96, "bounces.total": 8, "device.threads": 1})
 STUDY = Study(
-    "Pilot",
-    "honey-stall-small",
-    (96, 54),
+    name="Pilot",
+    scene="honey-stall-small",
+    size=(96, 54),
     base=BASE,
     sweeps=(Sweep("one at a time", {"samples.max": (24, 48), "bounces.total": (2, 4)}),),
 )

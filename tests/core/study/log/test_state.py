@@ -69,9 +69,9 @@ from tests.fuzzing import examples
 
 BASE = configured({"samples.max": 32, "device.threads": 2})
 STUDY = Study(
-    "s",
-    "honey-stall",
-    (64, 36),
+    name="s",
+    scene="honey-stall",
+    size=(64, 36),
     base=BASE,
     repeats=2,
     sweeps=(
@@ -89,7 +89,9 @@ EDITS = {
     "base": lambda n: {
         "base": BASE.replace(({}, {"samples.max": 16}, {"samples.noise_threshold": 0.1})[n])
     },
-    "areas": lambda n: {"areas": tuple(WatchArea(f"a{k}", k, 0, 4, 4) for k in range(n))},
+    "areas": lambda n: {
+        "areas": tuple(WatchArea(name=f"a{k}", x=k, y=0, width=4, height=4) for k in range(n))
+    },
     "keeps": lambda n: {"reference_keeps": ("light.caustics", "bounces.total")[:n]},
     "sweeps": lambda n: {
         "sweeps": (STUDY.sweeps, (), (Sweep("one at a time", {"tiles.size": (8, 16)}),))[n]
@@ -215,7 +217,11 @@ class Life(RuleBasedStateMachine):
         elif isinstance(step, ReferenceStep) and not fails:
             self.keep(
                 ReferenceGrew(
-                    step.reference, step.samples + 96, step.chunk + 1, 5.0 / (step.chunk + 1), 1.0
+                    reference=step.reference,
+                    samples=step.samples + 96,
+                    chunks=step.chunk + 1,
+                    floor=5.0 / (step.chunk + 1),
+                    seconds=1.0,
                 )
             )
         elif isinstance(step, MeasureStep) and not fails:
@@ -225,12 +231,14 @@ class Life(RuleBasedStateMachine):
                 Measured(
                     tuple(
                         Measurement(
-                            step.place,
-                            key,
-                            step.pictures,
-                            step.reference_samples,
-                            dict.fromkeys(KINDS, Figure(self.worth_of(step, key), 0.0, 1.0)),
-                            {kind: one.version for kind, one in KINDS.items()},
+                            place=step.place,
+                            key=key,
+                            pictures=step.pictures,
+                            reference_samples=step.reference_samples,
+                            figures=dict.fromkeys(
+                                KINDS, Figure(self.worth_of(step, key), 0.0, 1.0)
+                            ),
+                            versions={kind: one.version for kind, one in KINDS.items()},
                         )
                         for key in step.keys
                     )

@@ -310,7 +310,11 @@ def measured_study(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("measured")
     os.environ["SWIFT_SAMPLE_LEASE"] = str(folder / "lease")
     plan = Study(
-        "Tiny", "honey-stall-small", (16, 9), base=configured({"samples.max": 16}), repeats=2
+        name="Tiny",
+        scene="honey-stall-small",
+        size=(16, 9),
+        base=configured({"samples.max": 16}),
+        repeats=2,
     )
     made = Driver(Store.open(create_study(folder / "a.study", plan)))
     made.run_here(Sweeping())
@@ -573,7 +577,9 @@ def test_this_machine_is_described() -> None:
     assert (
         machine.hardware()
         == replace(machine, versions="others").hardware()
-        != Machine("p", 2, 2, 1, "L", "v").hardware()
+        != Machine(
+            processor="p", cores=2, threads=2, memory_bytes=1, system="L", versions="v"
+        ).hardware()
     )
     assert peak_memory_bytes() > 1 << 20
     assert 0 <= LoadMeter().share() <= 1

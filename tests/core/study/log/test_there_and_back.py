@@ -42,9 +42,9 @@ from tests.core.study.states import HERE, Happenings, measured, only_limits
 BASE = configured({"samples.max": 100})
 FAST = BASE.replace({"samples.max": 50})
 STUDY = Study(
-    "s",
-    "honey-stall",
-    (240, 135),
+    name="s",
+    scene="honey-stall",
+    size=(240, 135),
     base=BASE,
     limits=only_limits(grain=2.0, light_shift=1.0, detail_kept=95.0, stray_pixels=20.0),
 )
@@ -501,7 +501,10 @@ def test_undo_and_redo_survive_closing_and_join_quick_edits(driver: Driver) -> N
         )
 
     driver.settle(
-        driver.edit("Watch jar", lambda plan: replace(plan, areas=(WatchArea("jar", 0, 0, 4, 4),)))
+        driver.edit(
+            "Watch jar",
+            lambda plan: replace(plan, areas=(WatchArea(name="jar", x=0, y=0, width=4, height=4),)),
+        )
     )
     path = driver.path
     plan = driver.state.plan
@@ -538,7 +541,7 @@ def test_a_plan_edited_by_hand_is_a_step_that_can_be_undone(
 
 def test_a_reference_grows_for_its_own_place_alone() -> None:
     made = measured_there()
-    made.happen(ReferenceGrew("another", 5000, 3, 0.1, 9.0))
+    made.happen(ReferenceGrew(reference="another", samples=5000, chunks=3, floor=0.1, seconds=9.0))
     assert made.state.reference.samples == 1000
 
 

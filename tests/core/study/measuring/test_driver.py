@@ -178,7 +178,8 @@ def test_a_picture_that_is_delivered_in_another_format_is_not_taken_for_damaged(
         {"samples.max": 2, "bounces.total": 1, "output.format": "png-8", "device.threads": 2}
     )
     create_study(
-        tmp_path / "p.study", Study("p", "honey-stall-small", (16, 9), base=base, repeats=1)
+        tmp_path / "p.study",
+        Study(name="p", scene="honey-stall-small", size=(16, 9), base=base, repeats=1),
     )
 
     for _ in range(2):
@@ -729,7 +730,7 @@ def test_areas_and_views_are_measured_from_stored_pictures(driver: Driver) -> No
     measure(driver)
     runs = len(runs_of(driver))
     width, height = driver.state.plan.size
-    areas = (WatchArea("left", 0, 0, width // 2, height),)
+    areas = (WatchArea(name="left", x=0, y=0, width=width // 2, height=height),)
     driver.settle(driver.edit("Area", lambda plan: replace(plan, areas=areas)))
     assert all(t.unmeasured >= {"grain@left"} for t in driver.snapshot.results.trials)
     notices = measure(driver, policy=Remeasuring())
@@ -792,7 +793,10 @@ def test_comparing_what_is_there_waits_for_no_other_study(study_path: Path, tmp_
     driver = Driver(Store.open(study_path), lease=Lease(tmp_path / "lease"))
     assert measure(driver)[-1].finished
     driver.settle(
-        driver.edit("Watch", lambda plan: replace(plan, areas=(WatchArea("jar", 0, 0, 8, 8),)))
+        driver.edit(
+            "Watch",
+            lambda plan: replace(plan, areas=(WatchArea(name="jar", x=0, y=0, width=8, height=8),)),
+        )
     )
     assert driver.state.wanting
     other = Lease(tmp_path / "lease")

@@ -22,9 +22,9 @@ from tests.core.study.states import only_limits
 
 BASE = configured({"samples.max": 64, "bounces.total": 4})
 STUDY = Study(
-    "Sought",
-    "honey-stall-small",
-    (32, 18),
+    name="Sought",
+    scene="honey-stall-small",
+    size=(32, 18),
     base=BASE,
     repeats=2,
     sweeps=(
@@ -166,18 +166,18 @@ def test_what_failed_in_an_earlier_search_does_not_end_a_later_one(driver: Drive
         Sweeping(("samples.min",))
     )  # begins measuring, so that what follows is not forgiven
     failed = Run(
-        0,
-        "",
-        state.here,
-        trial.id,
-        trial.appearance,
-        state.machine,
-        1,
-        0,
-        False,
-        "",
-        None,
-        "it failed",
+        number=0,
+        finished_at="",
+        place=state.here,
+        trial=trial.id,
+        appearance=trial.appearance,
+        machine=state.machine,
+        seed=1,
+        block=0,
+        control=False,
+        picture="",
+        result=None,
+        reason="it failed",
     )
     driver._keep([RunFinished(failed, hopeless)] * MAX_FAILURES)
     policy = Searching(driver.record)

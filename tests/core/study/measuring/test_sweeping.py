@@ -55,11 +55,11 @@ def absorb(made: Happenings, step: Step, fail: Configuration | None = None) -> N
     if isinstance(step, ReferenceStep):
         made.happen(
             ReferenceGrew(
-                step.reference,
-                96 + 128 * step.chunk,
-                step.chunk + 1,
-                4.0 / (step.chunk + 1) ** 0.5,
-                1.0,
+                reference=step.reference,
+                samples=96 + 128 * step.chunk,
+                chunks=step.chunk + 1,
+                floor=4.0 / (step.chunk + 1) ** 0.5,
+                seconds=1.0,
             )
         )
     elif isinstance(step, MeasureStep):
@@ -74,7 +74,12 @@ def absorb(made: Happenings, step: Step, fail: Configuration | None = None) -> N
             Measured(
                 tuple(
                     Measurement(
-                        step.place, key, step.pictures, step.reference_samples, figures, versions
+                        place=step.place,
+                        key=key,
+                        pictures=step.pictures,
+                        reference_samples=step.reference_samples,
+                        figures=figures,
+                        versions=versions,
                     )
                     for key in step.keys
                 )

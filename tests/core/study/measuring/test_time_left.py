@@ -19,7 +19,7 @@ def state_with(reference: ReferenceState | None) -> StudyState:
 
 
 def test_a_clean_reference_needs_no_more_time() -> None:
-    state = state_with(ReferenceState(1000, 0.1, 60.0))
+    state = state_with(ReferenceState(samples=1000, floor=0.1, seconds=60.0))
     assert reference_seconds_left(state, 100.0) == (0.0, 0.0)
     low, high = seconds_left(state, 100.0, 10)
     comparing = 10 * measuring_seconds(state.plan.size)
@@ -29,10 +29,11 @@ def test_a_clean_reference_needs_no_more_time() -> None:
 
 def test_a_grainy_reference_is_counted_but_never_beyond_the_runs() -> None:
     spent = sum(run.result.seconds["total"] for run in state_with(None).results.runs)
-    low, high = reference_seconds_left(state_with(ReferenceState(100, 4.0, 10.0, 4)), 60.0)
+    low, high = reference_seconds_left(
+        state_with(ReferenceState(samples=100, floor=4.0, seconds=10.0, chunks=4)), 60.0
+    )
     assert 0 < low < high == pytest.approx(spent + 60.0 - 10.0)
-    assert reference_seconds_left(state_with(ReferenceState(100, 4.0, spent + 9, 4)), 5.0) == (
-        0.0,
-        0.0,
-    ), "as long as the runs"
+    assert reference_seconds_left(
+        state_with(ReferenceState(samples=100, floor=4.0, seconds=spent + 9, chunks=4)), 5.0
+    ) == (0.0, 0.0), "as long as the runs"
     assert reference_seconds_left(state_with(None), 60.0) == (0.0, 60.0)

@@ -38,10 +38,10 @@ def path(tmp_path: Path) -> Path:
     base = Configuration(SEEDED.catalogue, {COUNT.key: 16})
     sweeps = (Sweep("one at a time", {COUNT.key: (4, 16)}),)
     plan = Study(
-        "S",
-        "wall",
-        (16, 9),
-        View(),
+        name="S",
+        scene="wall",
+        size=(16, 9),
+        view=View(),
         base=base,
         repeats=2,
         sweeps=sweeps,

@@ -47,8 +47,8 @@ def test_grids_try_every_combination() -> None:
 
 def test_settings_without_effect_are_not_measured_twice() -> None:
     study = Study(
-        "s",
-        "honey-stall",
+        name="s",
+        scene="honey-stall",
         base=configured(),
         sweeps=(Sweep("one at a time", {"denoise.strength": (0.2, 0.4)}),),
     )
@@ -72,7 +72,7 @@ def test_the_reference_opens_what_limits_light_and_keeps_the_rest() -> None:
             "samples.noise_threshold": 0.1,
         }
     )
-    found = Study("s", "honey-stall", base=base).reference_configuration(64)
+    found = Study(name="s", scene="honey-stall", base=base).reference_configuration(64)
     assert found["light.clamp_indirect"] == 0
     assert found["bounces.total"] == 32
     assert found["denoise.method"] == "none"
@@ -137,13 +137,13 @@ def test_a_first_study_never_tries_more_than_the_base() -> None:
         replace(study, repeats=0)
 
 
-AREA = WatchArea("corner, left", 2, 3, 10, 8, only_limits(grain=1.0))
+AREA = WatchArea(name="corner, left", x=2, y=3, width=10, height=8, limits=only_limits(grain=1.0))
 
 
 def constrained() -> Study:
     return replace(
         demo_study(),
-        areas=(AREA, WatchArea("jar", 0, 0, 5, 5)),
+        areas=(AREA, WatchArea(name="jar", x=0, y=0, width=5, height=5)),
         no_worse_than_base=True,
         forbidden={"denoise.method": ("patches", "none")},
         reference_keeps=("light.caustics", "bounces.total"),
@@ -191,7 +191,7 @@ def test_the_reference_keeps_what_is_a_look() -> None:
             "output.scale": 0.5,
         }
     )
-    study = Study("s", "honey-stall", base=base)
+    study = Study(name="s", scene="honey-stall", base=base)
     opened = study.reference_configuration(64)
     assert (opened["light.caustics"], opened["bounces.total"], opened["light.clamp_indirect"]) == (
         "all",
@@ -255,8 +255,8 @@ def test_values_are_forbidden_once_and_allowed_again() -> None:
 
 
 def test_edits_of_areas_and_reference_touch_nothing_else() -> None:
-    first = WatchArea("jar", 0, 0, 20, 20)
-    second = WatchArea("cloth", 30, 30, 20, 20)
+    first = WatchArea(name="jar", x=0, y=0, width=20, height=20)
+    second = WatchArea(name="cloth", x=30, y=30, width=20, height=20)
     study = replace(STUDY, areas=(first, second))
     renamed = replace(first, name="lid")
     assert study.with_area(first, renamed).areas == (renamed, second)
@@ -272,7 +272,10 @@ def test_a_dragged_line_becomes_limits() -> None:
     own = only_limits(grain=3.0, detail_kept=90.0)
     study = replace(
         STUDY,
-        areas=(WatchArea("jar", 0, 0, 20, 20, own), WatchArea("lid", 0, 0, 9, 9)),
+        areas=(
+            WatchArea(name="jar", x=0, y=0, width=20, height=20, limits=own),
+            WatchArea(name="lid", x=0, y=0, width=9, height=9),
+        ),
         no_worse_than_base=True,
     )
     moved = study.accepting(
@@ -373,7 +376,10 @@ def test_watch_areas_stay_where_they_are_in_the_picture(size: tuple[int, int]) -
     study = replace(
         STUDY,
         size=(320, 180),
-        areas=(WatchArea("rim", 300, 160, 20, 20), WatchArea("lid", 0, 0, 32, 18)),
+        areas=(
+            WatchArea(name="rim", x=300, y=160, width=20, height=20),
+            WatchArea(name="lid", x=0, y=0, width=32, height=18),
+        ),
     )
     rim, lid = study.with_size(size).areas
     assert rim.x + rim.width == size[0]

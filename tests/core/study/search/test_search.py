@@ -40,8 +40,8 @@ SPACE = {
     "scene.keep_built": (False, True),
 }
 STUDY = Study(
-    "made up",
-    "honey-stall",
+    name="made up",
+    scene="honey-stall",
     base=BASE,
     sweeps=(Sweep("one at a time", SPACE),),
     limits=only_limits(grain=2.0, light_shift=1.0),
@@ -112,7 +112,11 @@ def expectation_of(results: Results) -> Expectation:
     }
 
     return Expectation(
-        base, record(base.configuration), "final", denoised, results.study.renders_per_opening
+        base=base,
+        run=record(base.configuration),
+        goal="final",
+        denoised=denoised,
+        renders_per_opening=results.study.renders_per_opening,
     )
 
 
@@ -469,7 +473,14 @@ def test_where_light_is_missing_opening_what_takes_it_is_expected_to_help() -> N
         ).state
     )
     opens = {"bounces.total": 32, "light.clamp_indirect": 0.0}
-    expect = Expectation(results.base, record(base), "final", {}, 1, opens)
+    expect = Expectation(
+        base=results.base,
+        run=record(base),
+        goal="final",
+        denoised={},
+        renders_per_opening=1,
+        opens=opens,
+    )
 
     def share(changes: dict) -> float:
         return math.exp(expect.of(base.replace(changes))["light_shift"])
@@ -505,7 +516,14 @@ def test_what_a_record_says_of_clamps_caps_and_thresholds_is_expected() -> None:
             "samples": Samples(mean=samples, min=1, max=int(samples), share_at_max=1, min_used=1),
         }
     )
-    expect = Expectation(results.base, told, "final", {}, 1, {"light.clamp_indirect": 0.0})
+    expect = Expectation(
+        base=results.base,
+        run=told,
+        goal="final",
+        denoised={},
+        renders_per_opening=1,
+        opens={"light.clamp_indirect": 0.0},
+    )
 
     def expected(key: str, **changes: float) -> float:
         return math.exp(
@@ -632,7 +650,7 @@ def test_light_that_a_cap_takes_is_expected_though_the_base_loses_none(limited: 
     figures = {limited: (0.0, 0.0, 0.2)}
     study = replace(STUDY, limits=only_limits(**{limited: 0.5}))
     results = collect(measured(study, {BASE: [8.0] * 3}, {BASE: figures}).state)
-    expect = Expectation(results.base, record(BASE), "final", {})
+    expect = Expectation(base=results.base, run=record(BASE), goal="final", denoised={})
     assert math.exp(expect.of(BASE.replace({"bounces.total": 1}))[limited]) == pytest.approx(
         1.2 / 0.5
     )

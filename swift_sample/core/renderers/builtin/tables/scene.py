@@ -27,7 +27,7 @@ from swift_sample.core.renderers.builtin.tables.tree import Tree
 from swift_sample.core.scene.model import Camera, Haze, Pose, Scene
 
 
-@dataclass
+@dataclass(kw_only=True)
 class CompiledScene:
     """Everything kernels need to know about a scene; `record` leads to all of it."""
 
@@ -104,7 +104,13 @@ def join_tables(
     scene_record["turn"] = scene.environment.turn
     known = visibility or EVERYWHERE
     compiled = CompiledScene(
-        surfaces, textures, lights, trees, [m.name for m in scene.materials], record, known
+        surfaces=surfaces,
+        textures=textures,
+        lights=lights,
+        trees=trees,
+        materials=[m.name for m in scene.materials],
+        record=record,
+        visibility=known,
     )
     put_lights(compiled, lights)
     put_visibility(compiled, known)

@@ -57,7 +57,7 @@ class TextureChoices:
     max_size: int = 0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class SurfaceTable:
     """All triangles: those that stand still, then those that move."""
 
@@ -162,7 +162,15 @@ def compile_surfaces(scene: Scene, textures: TextureTable) -> SurfaceTable:
     hidden = np.repeat(
         [mesh.camera_only for mesh in meshes], [len(mesh.corners) for mesh in meshes]
     )
-    return SurfaceTable(faces, corners, motion, second, materials, objects, hidden)
+    return SurfaceTable(
+        faces=faces,
+        corners=corners,
+        motion=motion,
+        second_uvs=second,
+        materials=materials,
+        objects=objects,
+        camera_only=hidden,
+    )
 
 
 def build_trees(surfaces: SurfaceTable) -> list[Tree]:

@@ -108,7 +108,13 @@ class Framing:
                 keys = (grain_key(state, trial),)
                 digests = digests_of(state, place, pictures)
                 step = MeasureStep(
-                    place, trial.configuration, keys, pictures, 0, state.plan.size, digests
+                    place=place,
+                    configuration=trial.configuration,
+                    keys=keys,
+                    pictures=pictures,
+                    reference_samples=0,
+                    size=state.plan.size,
+                    digests=digests,
                 )
                 return Proposal(step, f"grain of frame {frame}")
 

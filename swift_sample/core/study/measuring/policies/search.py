@@ -76,7 +76,12 @@ class Searching:
         smoothed = _smoothed(state, results)
         study = results.study
         expectation = Expectation(
-            base, record, study.goal, smoothed, study.renders_per_opening, _openings(study)
+            base=base,
+            run=record,
+            goal=study.goal,
+            denoised=smoothed,
+            renders_per_opening=study.renders_per_opening,
+            opens=_openings(study),
         )
 
         return self._advised(state, results, expectation, seconds_spent, hand)
@@ -219,7 +224,13 @@ def _wanted_denoisings(state: StudyState) -> Mapping[Denoising, MeasureStep]:
         if place is not None and pictures and denoising not in denoisings:
             digests = digests_of(state, place, pictures)
             denoisings[denoising] = MeasureStep(
-                place, tried, keys, pictures, samples, study.size, digests
+                place=place,
+                configuration=tried,
+                keys=keys,
+                pictures=pictures,
+                reference_samples=samples,
+                size=study.size,
+                digests=digests,
             )
 
     return denoisings

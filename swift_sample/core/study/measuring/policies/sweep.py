@@ -552,17 +552,17 @@ def step_of_run(
     label = state.names[place.scene].label if place.scene in state.names else ""
 
     return RunStep(
-        trial,
-        place,
-        block,
-        control,
-        seed,
-        spec_of(state.plan, trial.configuration, seed, frame),
-        state.machine,
-        state.surroundings.software,
-        known,
-        label,
-        host,
+        trial=trial,
+        place=place,
+        block=block,
+        control=control,
+        seed=seed,
+        spec=spec_of(state.plan, trial.configuration, seed, frame),
+        machine=state.machine,
+        software=state.surroundings.software,
+        records=known,
+        label=label,
+        host=host,
     )
 
 
@@ -658,13 +658,13 @@ def _measure(state: StudyState, appearance: str) -> MeasureStep:
     pictures = state.results.pictures[appearance]
 
     return MeasureStep(
-        place,
-        configuration,
-        keys,
-        pictures,
-        samples,
-        state.plan.size,
-        digests_of(state, place, pictures),
+        place=place,
+        configuration=configuration,
+        keys=keys,
+        pictures=pictures,
+        reference_samples=samples,
+        size=state.plan.size,
+        digests=digests_of(state, place, pictures),
     )
 
 

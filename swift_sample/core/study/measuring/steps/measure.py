@@ -14,7 +14,7 @@ from swift_sample.core.worker.messages import Measured as MeasuredReply
 from swift_sample.core.worker.messages import MeasureJob, Outcome
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class MeasureStep:
     """`configuration` is one of those that render the pictures, or with a recipe the one whose
     denoising is tried."""
@@ -86,13 +86,13 @@ class MeasureStep:
             versions = {kind: KINDS[kind].version for kind in figures}
             measurements.append(
                 Measurement(
-                    self.place,
-                    key,
-                    self.pictures,
-                    self.reference_samples,
-                    figures,
-                    versions,
-                    outcome.seconds,
+                    place=self.place,
+                    key=key,
+                    pictures=self.pictures,
+                    reference_samples=self.reference_samples,
+                    figures=figures,
+                    versions=versions,
+                    seconds=outcome.seconds,
                 )
             )
 
@@ -103,7 +103,14 @@ class MeasureStep:
         asked for again."""
         return Measured(
             tuple(
-                Measurement(self.place, key, self.pictures, self.reference_samples, {}, {})
+                Measurement(
+                    place=self.place,
+                    key=key,
+                    pictures=self.pictures,
+                    reference_samples=self.reference_samples,
+                    figures={},
+                    versions={},
+                )
                 for key in self.keys
             )
         )

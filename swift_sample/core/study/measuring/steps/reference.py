@@ -63,12 +63,12 @@ class ReferenceStep:
         seconds = self.seconds + outcome.seconds
         return [
             ReferenceGrew(
-                self.reference,
-                outcome.samples,
-                self.chunk + 1,
-                outcome.floor,
-                seconds,
-                outcome.digest,
+                reference=self.reference,
+                samples=outcome.samples,
+                chunks=self.chunk + 1,
+                floor=outcome.floor,
+                seconds=seconds,
+                digest=outcome.digest,
             )
         ]
 

@@ -13,7 +13,7 @@ from swift_sample.core.study.log.state import PlannedTrial, kind_of
 from swift_sample.core.worker.messages import Failed, Outcome, Rendered, RenderJob, reason_of
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class RunStep:
     """One run of a trial; `control` for a repeat of the base that shows drift."""
 
@@ -99,15 +99,15 @@ class RunStep:
     @property
     def _run(self) -> Run:
         return Run(
-            0,
-            "",
-            self.place,
-            self.trial.id,
-            self.trial.appearance,
-            kind_of(self.machine),
-            self.seed,
-            self.block,
-            self.control,
+            number=0,
+            finished_at="",
+            place=self.place,
+            trial=self.trial.id,
+            appearance=self.trial.appearance,
+            machine=kind_of(self.machine),
+            seed=self.seed,
+            block=self.block,
+            control=self.control,
             picture="",
             result=None,
             software=self.software,

@@ -27,14 +27,14 @@ def test_targets_grow_to_the_maximum() -> None:
 
 def test_a_noise_threshold_saves_samples_where_it_is_even() -> None:
     _, record = take(
-        ball_under_sky(Material("m", (0.5, 0.5, 0.5))),
+        ball_under_sky(Material(name="m", base_colour=(0.5, 0.5, 0.5))),
         (32, 32),
         samples__max=128,
         samples__noise_threshold=0.02,
     )
     assert record.samples.min == 16 == record.samples.min_used
     assert record.samples.mean < 128
-    _, full = take(ball_under_sky(Material("m")), (32, 32), samples__max=128)
+    _, full = take(ball_under_sky(Material(name="m")), (32, 32), samples__max=128)
     assert full.samples.mean == 128
     assert full.samples.share_at_max == 1.0
 

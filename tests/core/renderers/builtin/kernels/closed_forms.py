@@ -29,13 +29,13 @@ from swift_sample.core.scene.model import (
 from swift_sample.core.scene.shapes import ball, box
 from tests.core.renderers.builtin.kernels.scenes import floor, quad, sky, take
 
-ABOVE = Camera((0.0, 0.5, 0.001), (0, 0, 0), (0, 0, -1), 0.02)
+ABOVE = Camera(position=(0.0, 0.5, 0.001), target=(0, 0, 0), up=(0, 0, -1), vertical_field=0.02)
 """Looks straight down at the origin from half a metre through a very narrow field."""
 
-BLACK = Material("black", (0, 0, 0), ior=1.0)
+BLACK = Material(name="black", base_colour=(0, 0, 0), ior=1.0)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Case:
     """`share` is what the picture's middle may be off by without being random, as a share of the
     expected value."""
@@ -72,32 +72,48 @@ class Outcome:
 
 
 def grey(albedo: float = 0.5) -> Material:
-    return Material("grey", (albedo,) * 3, ior=1.0)
+    return Material(name="grey", base_colour=(albedo,) * 3, ior=1.0)
 
 
 def glow(radiance: float) -> Material:
-    return Material("glow", (0, 0, 0), ior=1.0, emission=(radiance,) * 3)
+    return Material(name="glow", base_colour=(0, 0, 0), ior=1.0, emission=(radiance,) * 3)
 
 
 def _furnace(material: Material) -> Callable[[], Scene]:
     return lambda: Scene(
-        "ball", [ball("ball", 0, 1.0, 128)], [material], Camera((0, 0, 4), (0, 0, 0)), sky(0.5)
+        name="ball",
+        meshes=[ball("ball", 0, 1.0, 128)],
+        materials=[material],
+        camera=Camera(position=(0, 0, 4), target=(0, 0, 0)),
+        environment=sky(0.5),
     )
 
 
 WHITE = (1.0, 1.0, 1.0)
 FURNACES = {
-    "matt": (Material("m", WHITE, ior=1.0), ()),
-    "plastic": (Material("m", WHITE), (0.0, 0.1, 0.3, 0.6, 1.0)),
-    "metal": (Material("m", WHITE, metallic=1), (0.0, 0.1, 0.3, 0.6, 1.0)),
-    "glass": (Material("m", WHITE, transmission=1), (0.0, 0.1, 0.3, 0.6, 1.0)),
-    "thin glass": (Material("m", WHITE, transmission=1, thin=True), (0.0, 0.3, 1.0)),
-    "half clear": (Material("m", WHITE, transmission=0.5, thin=True), (0.0, 0.4)),
-    "coated metal": (Material("m", WHITE, metallic=1, coat=1.0, coat_roughness=0.3), (0.4,)),
-    "coated matt": (Material("m", WHITE, ior=1.0, coat=0.6), (0.5,)),
-    "sheen": (Material("m", WHITE, sheen_colour=WHITE, sheen_roughness=0.5), (0.6,)),
-    "leaf": (Material("m", WHITE, diffuse_transmission=0.5, thin=True), (0.5,)),
-    "wax": (Material("m", WHITE, subsurface=Subsurface((0.3, 0.5, 0.8), WHITE)), (0.5,)),
+    "matt": (Material(name="m", base_colour=WHITE, ior=1.0), ()),
+    "plastic": (Material(name="m", base_colour=WHITE), (0.0, 0.1, 0.3, 0.6, 1.0)),
+    "metal": (Material(name="m", base_colour=WHITE, metallic=1), (0.0, 0.1, 0.3, 0.6, 1.0)),
+    "glass": (Material(name="m", base_colour=WHITE, transmission=1), (0.0, 0.1, 0.3, 0.6, 1.0)),
+    "thin glass": (
+        Material(name="m", base_colour=WHITE, transmission=1, thin=True),
+        (0.0, 0.3, 1.0),
+    ),
+    "half clear": (Material(name="m", base_colour=WHITE, transmission=0.5, thin=True), (0.0, 0.4)),
+    "coated metal": (
+        Material(name="m", base_colour=WHITE, metallic=1, coat=1.0, coat_roughness=0.3),
+        (0.4,),
+    ),
+    "coated matt": (Material(name="m", base_colour=WHITE, ior=1.0, coat=0.6), (0.5,)),
+    "sheen": (
+        Material(name="m", base_colour=WHITE, sheen_colour=WHITE, sheen_roughness=0.5),
+        (0.6,),
+    ),
+    "leaf": (Material(name="m", base_colour=WHITE, diffuse_transmission=0.5, thin=True), (0.5,)),
+    "wax": (
+        Material(name="m", base_colour=WHITE, subsurface=Subsurface((0.3, 0.5, 0.8), WHITE)),
+        (0.5,),
+    ),
 }
 
 
@@ -109,7 +125,13 @@ def furnaces() -> Iterator[Case]:
             label = f"furnace, {name}" + (f", roughness {roughness:g}" if roughnesses else "")
             bounces = {"bounces__total": 64, "bounces__roulette_start": 32}
             yield Case(
-                label, _furnace(replace(material, roughness=roughness)), 0.5, 0.01, bounces, 24, 6
+                name=label,
+                scene=_furnace(replace(material, roughness=roughness)),
+                expected=0.5,
+                share=0.01,
+                settings=bounces,
+                size=24,
+                margin=6,
             )
 
 
@@ -120,11 +142,11 @@ def _lit_floor(
     environment: Environment | None = None,
 ) -> Scene:
     return Scene(
-        "floor",
-        [floor(), *extra],
-        [grey(), *materials],
-        ABOVE,
-        environment or sky(0.0),
+        name="floor",
+        meshes=[floor(), *extra],
+        materials=[grey(), *materials],
+        camera=ABOVE,
+        environment=environment or sky(0.0),
         lights=list(lights),
     )
 
@@ -151,52 +173,70 @@ def _ball_above(radius: float, distance: float, radiance: float) -> Scene:
 
 def irradiance() -> Iterator[Case]:
     direct = {"bounces__total": 0}
-    yield Case("even sky on a floor", lambda: _lit_floor(environment=sky(0.8)), 0.5 * 0.8)
+    yield Case(
+        name="even sky on a floor",
+        scene=lambda: _lit_floor(environment=sky(0.8)),
+        expected=0.5 * 0.8,
+    )
     # Howell's catalogue of view factors, B-3: a square parallel to a point, from four corners.
     x = 0.5
     corner = x / math.sqrt(1 + x * x) * math.atan(x / math.sqrt(1 + x * x)) / math.pi
     square = 0.5 * 3.0 * 4 * corner
     ball_share = (0.25 / 1.5) ** 2
     yield Case(
-        "square light above a floor", lambda: _square_above(0.5, 1.0, 3.0), square, settings=direct
+        name="square light above a floor",
+        scene=lambda: _square_above(0.5, 1.0, 3.0),
+        expected=square,
+        settings=direct,
     )
     yield Case(
-        "ball light above a floor",
-        lambda: _ball_above(0.25, 1.5, 10.0),
-        0.5 * 10.0 * ball_share,
-        0.005,
-        direct,
+        name="ball light above a floor",
+        scene=lambda: _ball_above(0.25, 1.5, 10.0),
+        expected=0.5 * 10.0 * ball_share,
+        share=0.005,
+        settings=direct,
     )
-    point = Light(POINT, (2.0,) * 3, (0, 1.5, 0))
+    point = Light(kind=POINT, colour=(2.0,) * 3, position=(0, 1.5, 0))
     yield Case(
-        "point light above a floor", lambda: _lit_floor(lights=(point,)), 0.5 / math.pi * 2 / 1.5**2
+        name="point light above a floor",
+        scene=lambda: _lit_floor(lights=(point,)),
+        expected=0.5 / math.pi * 2 / 1.5**2,
     )
-    slanted = Light(POINT, (2.0,) * 3, (1.0, 1.0, 0))
+    slanted = Light(kind=POINT, colour=(2.0,) * 3, position=(1.0, 1.0, 0))
     yield Case(
-        "point light aside",
-        lambda: _lit_floor(lights=(slanted,)),
-        0.5 / math.pi * 2 / 2 * math.sqrt(0.5),
+        name="point light aside",
+        scene=lambda: _lit_floor(lights=(slanted,)),
+        expected=0.5 / math.pi * 2 / 2 * math.sqrt(0.5),
     )
-    spot = Light(SPOT, (2.0,) * 3, (0.5, 1, 0), (0, -1, 0), inner_cone=0.2, outer_cone=0.8)
+    spot = Light(
+        kind=SPOT,
+        colour=(2.0,) * 3,
+        position=(0.5, 1, 0),
+        direction=(0, -1, 0),
+        inner_cone=0.2,
+        outer_cone=0.8,
+    )
     angle = math.cos(math.atan(0.5))
     share = ((angle - math.cos(0.8)) / (math.cos(0.2) - math.cos(0.8))) ** 2
     yield Case(
-        "spot between its cones",
-        lambda: _lit_floor(lights=(spot,)),
-        0.5 / math.pi * 2 / 1.25 * angle * share,
+        name="spot between its cones",
+        scene=lambda: _lit_floor(lights=(spot,)),
+        expected=0.5 / math.pi * 2 / 1.25 * angle * share,
     )
-    sun = Light(DIRECTIONAL, (3.0,) * 3, direction=(-1, -1, 0))
+    sun = Light(kind=DIRECTIONAL, colour=(3.0,) * 3, direction=(-1, -1, 0))
     yield Case(
-        "directional light", lambda: _lit_floor(lights=(sun,)), 0.5 / math.pi * 3 * math.sqrt(0.5)
+        name="directional light",
+        scene=lambda: _lit_floor(lights=(sun,)),
+        expected=0.5 / math.pi * 3 * math.sqrt(0.5),
     )
 
     yield Case(
-        "form factor of parallel squares",
-        _facing_squares,
-        0.8 * 0.19982490,
-        0.003,
-        {**direct, "samples__pixel_filter": "box"},
-        32,
+        name="form factor of parallel squares",
+        scene=_facing_squares,
+        expected=0.8 * 0.19982490,
+        share=0.003,
+        settings={**direct, "samples__pixel_filter": "box"},
+        size=32,
     )
 
 
@@ -205,10 +245,18 @@ def _facing_squares() -> Scene:
     the bright one's back."""
     target = quad("target", 0, [(-0.5, 0, 0.5), (0.5, 0, 0.5), (0.5, 0, -0.5), (-0.5, 0, -0.5)])
     light = quad("light", 1, [(-0.5, 1, -0.5), (0.5, 1, -0.5), (0.5, 1, 0.5), (-0.5, 1, 0.5)])
-    camera = Camera((0, 0.9, 0), (0, 0, 0), (0, 0, -1), half_height=0.5)
-    one_sided = Material("glow", (0, 0, 0), ior=1.0, emission=WHITE, double_sided=False)
+    camera = Camera(position=(0, 0.9, 0), target=(0, 0, 0), up=(0, 0, -1), half_height=0.5)
+    one_sided = Material(
+        name="glow", base_colour=(0, 0, 0), ior=1.0, emission=WHITE, double_sided=False
+    )
 
-    return Scene("squares", [target, light], [grey(0.8), one_sided], camera, sky(0.0))
+    return Scene(
+        name="squares",
+        meshes=[target, light],
+        materials=[grey(0.8), one_sided],
+        camera=camera,
+        environment=sky(0.0),
+    )
 
 
 def fresnel() -> Iterator[Case]:
@@ -218,28 +266,49 @@ def fresnel() -> Iterator[Case]:
         parallel = ((1.5 * cosine - behind) / (1.5 * cosine + behind)) ** 2
         across = ((cosine - 1.5 * behind) / (cosine + 1.5 * behind)) ** 2
         name = f"Fresnel reflection at {degrees:g} degrees"
-        yield Case(name, lambda d=degrees: _polished(d), (parallel + across) / 2, 0.005)
+        yield Case(
+            name=name,
+            scene=lambda d=degrees: _polished(d),
+            expected=(parallel + across) / 2,
+            share=0.005,
+        )
 
 
 def _polished(degrees: float) -> Scene:
     angle = math.radians(degrees)
-    camera = Camera((math.sin(angle), math.cos(angle), 0), (0, 0, 0), (0, 0, -1), 0.002)
-    return Scene("polished", [floor()], [Material("m", (0, 0, 0), roughness=0.0)], camera, sky(1.0))
+    camera = Camera(
+        position=(math.sin(angle), math.cos(angle), 0),
+        target=(0, 0, 0),
+        up=(0, 0, -1),
+        vertical_field=0.002,
+    )
+    return Scene(
+        name="polished",
+        meshes=[floor()],
+        materials=[Material(name="m", base_colour=(0, 0, 0), roughness=0.0)],
+        camera=camera,
+        environment=sky(1.0),
+    )
 
 
 def media() -> Iterator[Case]:
     slab = lambda: Scene(  # noqa: E731
-        "slab",
-        [box("slab", 0, (4, 0.5, 4), 1e-4)],
-        [
+        name="slab",
+        meshes=[box("slab", 0, (4, 0.5, 4), 1e-4)],
+        materials=[
             Material(
-                "liquid", WHITE, roughness=0.0, ior=1.0, transmission=1.0, absorption=(1.2,) * 3
+                name="liquid",
+                base_colour=WHITE,
+                roughness=0.0,
+                ior=1.0,
+                transmission=1.0,
+                absorption=(1.2,) * 3,
             )
         ],
-        Camera((0, 3, 0.001), (0, 0, 0), (0, 0, -1), 0.02),
-        sky(1.0),
+        camera=Camera(position=(0, 3, 0.001), target=(0, 0, 0), up=(0, 0, -1), vertical_field=0.02),
+        environment=sky(1.0),
     )
-    yield Case("Beer and Lambert through half a metre", slab, math.exp(-0.6))
+    yield Case(name="Beer and Lambert through half a metre", scene=slab, expected=math.exp(-0.6))
     scattering = 0.7
     absorption = 0.3
     depth = 1.5
@@ -256,43 +325,64 @@ def media() -> Iterator[Case]:
             {"volume__scattering": "stepped", "volume__step": 0.05},
         ),
     ):
-        haze = Haze((-9, 0, -9), (9, depth, 9), (scattering,) * 3, (absorption,) * 3, 0.0, density)
+        haze = Haze(
+            low=(-9, 0, -9),
+            high=(9, depth, 9),
+            scattering=(scattering,) * 3,
+            absorption=(absorption,) * 3,
+            anisotropy=0.0,
+            density=density,
+        )
         yield Case(
-            f"single scattering, {name}",
-            lambda h=haze: _hazy(h, sun),
-            single,
-            0.004,
-            {"bounces__total": 0, "samples__max": 1024, **settings},
+            name=f"single scattering, {name}",
+            scene=lambda h=haze: _hazy(h, sun),
+            expected=single,
+            share=0.004,
+            settings={"bounces__total": 0, "samples__max": 1024, **settings},
         )
 
-        clear = Haze((-9, 0, -9), (9, depth, 9), (1.0,) * 3, (0.0,) * 3, 0.6, density)
-        yield Case(
-            f"furnace, {name}",
-            lambda h=clear: _hazy(h, 0.0, 0.5),
-            0.5,
-            0.004,
-            {"bounces__total": 64, **settings},
+        clear = Haze(
+            low=(-9, 0, -9),
+            high=(9, depth, 9),
+            scattering=(1.0,) * 3,
+            absorption=(0.0,) * 3,
+            anisotropy=0.6,
+            density=density,
         )
-        dark = Haze((-9, 0, -9), (9, depth, 9), (0.0,) * 3, (0.8,) * 3, 0.0, density)
         yield Case(
-            f"absorption, {name}",
-            lambda h=dark: _hazy(h, 0.0, 0.5),
-            0.5 * math.exp(-0.8 * depth),
-            0.004,
-            settings,
+            name=f"furnace, {name}",
+            scene=lambda h=clear: _hazy(h, 0.0, 0.5),
+            expected=0.5,
+            share=0.004,
+            settings={"bounces__total": 64, **settings},
+        )
+        dark = Haze(
+            low=(-9, 0, -9),
+            high=(9, depth, 9),
+            scattering=(0.0,) * 3,
+            absorption=(0.8,) * 3,
+            anisotropy=0.0,
+            density=density,
+        )
+        yield Case(
+            name=f"absorption, {name}",
+            scene=lambda h=dark: _hazy(h, 0.0, 0.5),
+            expected=0.5 * math.exp(-0.8 * depth),
+            share=0.004,
+            settings=settings,
         )
 
 
 def _hazy(haze: Haze, sun: float, environment: float = 0.0) -> Scene:
     far = quad("far", 0, [(50, -9, 50), (50.1, -9, 50), (50.1, -9, 50.1), (50, -9, 50.1)])
-    lights = [Light(DIRECTIONAL, (sun,) * 3, direction=(0, -1, 0))] if sun else []
+    lights = [Light(kind=DIRECTIONAL, colour=(sun,) * 3, direction=(0, -1, 0))] if sun else []
 
     return Scene(
-        "haze",
-        [far],
-        [BLACK],
-        Camera((0, 3, 0.0), (0, 0, 0), (0, 0, -1), 0.01),
-        sky(environment),
+        name="haze",
+        meshes=[far],
+        materials=[BLACK],
+        camera=Camera(position=(0, 3, 0.0), target=(0, 0, 0), up=(0, 0, -1), vertical_field=0.01),
+        environment=sky(environment),
         lights=lights,
         haze=haze,
     )
@@ -303,11 +393,11 @@ def interreflection() -> Iterator[Case]:
     # + 2)) / (1 - r).
     for bounces in (0, 1, 3, 64):
         yield Case(
-            f"closed glowing room, {bounces} bounces",
-            _glowing_room,
-            (1 - 0.6 ** (bounces + 2)) / 0.4,
-            0.002,
-            {"bounces__total": bounces, "bounces__roulette_start": 12},
+            name=f"closed glowing room, {bounces} bounces",
+            scene=_glowing_room,
+            expected=(1 - 0.6 ** (bounces + 2)) / 0.4,
+            share=0.002,
+            settings={"bounces__total": bounces, "bounces__roulette_start": 12},
         )
 
 
@@ -315,52 +405,81 @@ def _glowing_room() -> Scene:
     room = box("room", 0, (2, 2, 2), 1e-4)
     room.corners = room.corners[:, ::-1].copy()
     room.normals = -room.normals
-    wall = Material("wall", (0.6,) * 3, ior=1.0, emission=WHITE)
+    wall = Material(name="wall", base_colour=(0.6,) * 3, ior=1.0, emission=WHITE)
 
-    return Scene("room", [room], [wall], Camera((0.3, 0.1, 0), (0, 0, -1)), sky(0))
+    return Scene(
+        name="room",
+        meshes=[room],
+        materials=[wall],
+        camera=Camera(position=(0.3, 0.1, 0), target=(0, 0, -1)),
+        environment=sky(0),
+    )
 
 
 def cutouts() -> Iterator[Case]:
-    veil = Material("veil", (0, 0, 0), ior=1.0, opacity=0.4, opacity_mode=BLEND)
+    veil = Material(name="veil", base_colour=(0, 0, 0), ior=1.0, opacity=0.4, opacity_mode=BLEND)
 
     def sheet(y: float) -> Mesh:
         return quad("veil", 1, [(-9, y, 9), (9, y, 9), (9, y, -9), (-9, y, -9)])
 
     yield Case(
-        "sky through two veils",
-        lambda: Scene("veils", [sheet(0.1), sheet(0.2)], [grey(), veil], ABOVE, sky(1.0)),
-        0.36,
+        name="sky through two veils",
+        scene=lambda: Scene(
+            name="veils",
+            meshes=[sheet(0.1), sheet(0.2)],
+            materials=[grey(), veil],
+            camera=ABOVE,
+            environment=sky(1.0),
+        ),
+        expected=0.36,
     )
-    sun = Light(DIRECTIONAL, (math.pi,) * 3, direction=(0, -1, 0))
+    sun = Light(kind=DIRECTIONAL, colour=(math.pi,) * 3, direction=(0, -1, 0))
 
     yield Case(
-        "sun through two veils",
-        lambda: Scene(
-            "veils",
-            [floor(), sheet(0.6), sheet(0.7)],
-            [grey(), veil],
-            ABOVE,
-            sky(0.0),
+        name="sun through two veils",
+        scene=lambda: Scene(
+            name="veils",
+            meshes=[floor(), sheet(0.6), sheet(0.7)],
+            materials=[grey(), veil],
+            camera=ABOVE,
+            environment=sky(0.0),
             lights=[sun],
         ),
-        0.5 * 0.36,
+        expected=0.5 * 0.36,
     )
 
 
 def camera() -> Iterator[Case]:
     # A bright band 0.2 wide crosses a field of 1.0 evenly by 0.6; or the camera moves past it the
     # other way.
-    yield Case("moving band", _moving_band, 0.2, 0.004, {"camera__motion_blur": True})
     yield Case(
-        "moving camera", lambda: _moving_band(True), 0.2, 0.004, {"camera__motion_blur": True}
+        name="moving band",
+        scene=_moving_band,
+        expected=0.2,
+        share=0.004,
+        settings={"camera__motion_blur": True},
     )
-    yield Case("band out of focus", lambda: _moving_band(lens=0.02), 0.2, 0.004)
+    yield Case(
+        name="moving camera",
+        scene=lambda: _moving_band(True),
+        expected=0.2,
+        share=0.004,
+        settings={"camera__motion_blur": True},
+    )
+    yield Case(
+        name="band out of focus", scene=lambda: _moving_band(lens=0.02), expected=0.2, share=0.004
+    )
 
 
 def _moving_band(by_camera: bool = False, lens: float = 0.0) -> Scene:
     band = quad("band", 0, [(-0.4, 0, 9), (-0.2, 0, 9), (-0.2, 0, -9), (-0.4, 0, -9)])
     eye = Camera(
-        (0, 1, 0), (0, 0, 0), (0, 0, -1), 2 * math.atan(0.5), aperture=lens, focus_distance=0.5
+        position=(0, 1, 0),
+        target=(0, 0, 0),
+        up=(0, 0, -1),
+        vertical_field=2 * math.atan(0.5),
+        aperture=lens,
+        focus_distance=0.5,
     )
 
     if by_camera:
@@ -368,7 +487,9 @@ def _moving_band(by_camera: bool = False, lens: float = 0.0) -> Scene:
     elif not lens:
         band.motion = np.tile(np.array([[0.6, 0, 0]], np.float32), (4, 1))
 
-    return Scene("band", [band], [glow(1.0)], eye, sky(0.0))
+    return Scene(
+        name="band", meshes=[band], materials=[glow(1.0)], camera=eye, environment=sky(0.0)
+    )
 
 
 def all_cases() -> list[Case]:

@@ -28,8 +28,14 @@ class SurfaceRig:
         refracts: bool = True,
         **material: Any,
     ) -> None:
-        m = Material("m", **material)
-        scene = Scene("rig", [ball("ball", 0, 1.0, 8)], [m], Camera(), Environment())
+        m = Material(name="m", **material)
+        scene = Scene(
+            name="rig",
+            meshes=[ball("ball", 0, 1.0, 8)],
+            materials=[m],
+            camera=Camera(),
+            environment=Environment(),
+        )
         self._compiled = build_scene(scene, Stopwatch()).compiled
         self._path = Records(PATH)
         self._path.bind("working", np.zeros(8, np.uint8))

@@ -19,7 +19,10 @@ from swift_sample.core.scene.shapes import ball
 def quad(name: str, material: int, corners: list[tuple[float, float, float]]) -> Mesh:
     """A flat square, seen from the side where its corners go counter-clockwise."""
     return Mesh(
-        name, material, np.array(corners, np.float32), np.array([[0, 1, 2], [0, 2, 3]], np.int32)
+        name=name,
+        material=material,
+        positions=np.array(corners, np.float32),
+        corners=np.array([[0, 1, 2], [0, 2, 3]], np.int32),
     )
 
 
@@ -35,7 +38,11 @@ def sky(radiance: float) -> Environment:
 
 def ball_under_sky(material: Material, radiance: float = 0.5) -> Scene:
     return Scene(
-        "ball", [ball("ball", 0, 1.0, 128)], [material], Camera((0, 0, 4), (0, 0, 0)), sky(radiance)
+        name="ball",
+        meshes=[ball("ball", 0, 1.0, 128)],
+        materials=[material],
+        camera=Camera(position=(0, 0, 4), target=(0, 0, 0)),
+        environment=sky(radiance),
     )
 
 

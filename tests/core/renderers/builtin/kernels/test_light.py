@@ -13,7 +13,7 @@ from swift_sample.core.scene.model import Camera, Environment, Material, Scene
 from swift_sample.core.scene.shapes import ball, box
 from tests.core.renderers.builtin.kernels.scenes import floor, quad, sky, take
 
-ABOVE = Camera((0, 3.0, 0.001), (0, 0, 0), (0, 0, -1), 0.02)
+ABOVE = Camera(position=(0, 3.0, 0.001), target=(0, 0, 0), up=(0, 0, -1), vertical_field=0.02)
 """Looks straight down at the origin through a very narrow field."""
 
 
@@ -28,11 +28,13 @@ def floor_brightness(scene: Scene, **settings: object) -> tuple[float, float]:
 
 
 def grey(emission: float = 0.0) -> Material:
-    return Material("grey", (0.5, 0.5, 0.5), ior=1.0, emission=(emission,) * 3)
+    return Material(name="grey", base_colour=(0.5, 0.5, 0.5), ior=1.0, emission=(emission,) * 3)
 
 
 def test_even_sky_lights_a_floor_by_its_albedo() -> None:
-    value, error = floor_brightness(Scene("s", [floor()], [grey()], ABOVE, sky(0.8)))
+    value, error = floor_brightness(
+        Scene(name="s", meshes=[floor()], materials=[grey()], camera=ABOVE, environment=sky(0.8))
+    )
     assert value == pytest.approx(0.4, abs=4 * error + 1e-4)
 
 
@@ -49,11 +51,16 @@ def test_square_light_parallel_to_the_floor(bounces: int) -> None:
     light = quad("light", 1, [(-a, h, -a), (a, h, -a), (a, h, a), (-a, h, a)])
 
     scene = Scene(
-        "s",
-        [floor(), light],
-        [grey(), Material("light", (0, 0, 0), ior=1.0, emission=(radiance,) * 3)],
-        Camera((0.0, 0.5, 0.001), (0, 0, 0), (0, 0, -1), 0.02),
-        sky(0.0),
+        name="s",
+        meshes=[floor(), light],
+        materials=[
+            grey(),
+            Material(name="light", base_colour=(0, 0, 0), ior=1.0, emission=(radiance,) * 3),
+        ],
+        camera=Camera(
+            position=(0.0, 0.5, 0.001), target=(0, 0, 0), up=(0, 0, -1), vertical_field=0.02
+        ),
+        environment=sky(0.0),
     )
     value, error = floor_brightness(scene, bounces__total=bounces)
     assert value == pytest.approx(expected, abs=4 * error + 0.003 * expected)
@@ -68,11 +75,16 @@ def test_ball_light_by_inverse_square() -> None:
     light.positions[:, 1] += distance
 
     scene = Scene(
-        "s",
-        [floor(), light],
-        [grey(), Material("light", (0, 0, 0), ior=1.0, emission=(radiance,) * 3)],
-        Camera((0.0, 0.5, 0.001), (0, 0, 0), (0, 0, -1), 0.02),
-        sky(0.0),
+        name="s",
+        meshes=[floor(), light],
+        materials=[
+            grey(),
+            Material(name="light", base_colour=(0, 0, 0), ior=1.0, emission=(radiance,) * 3),
+        ],
+        camera=Camera(
+            position=(0.0, 0.5, 0.001), target=(0, 0, 0), up=(0, 0, -1), vertical_field=0.02
+        ),
+        environment=sky(0.0),
     )
     value, error = floor_brightness(scene, bounces__total=0)
     expected = 0.5 * radiance * (radius / distance) ** 2
@@ -88,9 +100,19 @@ def test_emission_leaves_the_front_and_of_double_sided_materials_the_back(
     would bring."""
     corner = 1 / math.sqrt(2) * math.atan(1 / math.sqrt(2)) / math.pi
     light = quad("light", 1, [(-1, 1, 1), (1, 1, 1), (1, 1, -1), (-1, 1, -1)])
-    material = Material("light", (0, 0, 0), ior=1.0, emission=(5.0,) * 3, double_sided=double_sided)
-    camera = Camera((0.0, 0.5, 0.001), (0, 0, 0), (0, 0, -1), 0.02)
-    scene = Scene("s", [floor(), light], [grey(), material], camera, sky(0.0))
+    material = Material(
+        name="light", base_colour=(0, 0, 0), ior=1.0, emission=(5.0,) * 3, double_sided=double_sided
+    )
+    camera = Camera(
+        position=(0.0, 0.5, 0.001), target=(0, 0, 0), up=(0, 0, -1), vertical_field=0.02
+    )
+    scene = Scene(
+        name="s",
+        meshes=[floor(), light],
+        materials=[grey(), material],
+        camera=camera,
+        environment=sky(0.0),
+    )
     picture, record = take(scene, (16, 16), samples__max=128, bounces__total=1, technique=technique)
     value = float(picture.beauty.mean())
     error = standard_error(picture, record)
@@ -101,7 +123,13 @@ def test_emission_leaves_the_front_and_of_double_sided_materials_the_back(
 def test_bright_spot_in_the_sky_is_found() -> None:
     pixels = np.full((32, 64, 3), 0.01, np.float32)
     pixels[4, 20] = 900.0
-    scene = Scene("s", [floor()], [grey()], ABOVE, Environment(pixels))
+    scene = Scene(
+        name="s",
+        meshes=[floor()],
+        materials=[grey()],
+        camera=ABOVE,
+        environment=Environment(pixels),
+    )
     rows = (np.arange(32) + 0.5) / 32 * np.pi
     weights = np.cos(rows) * np.sin(rows) * (np.pi / 32) * (2 * np.pi / 64)
     expected = 0.5 / np.pi * (pixels[:16, :, 0] * weights[:16, None]).sum()
@@ -114,9 +142,14 @@ def test_absorption_follows_beer_lambert() -> None:
     # A slab of thickness t with the index of air: only absorption is left, exp(-a t) seen head on.
     slab = box("slab", 0, (4, 0.5, 4), 1e-4)
     liquid = Material(
-        "liquid", (1, 1, 1), roughness=0.0, ior=1.0, transmission=1.0, absorption=(0.5, 1.0, 2.0)
+        name="liquid",
+        base_colour=(1, 1, 1),
+        roughness=0.0,
+        ior=1.0,
+        transmission=1.0,
+        absorption=(0.5, 1.0, 2.0),
     )
-    scene = Scene("s", [slab], [liquid], ABOVE, sky(1.0))
+    scene = Scene(name="s", meshes=[slab], materials=[liquid], camera=ABOVE, environment=sky(1.0))
     picture, _ = take(scene, (8, 8), samples__max=16, bounces__total=4)
     assert picture.beauty.mean(axis=(0, 1)) == pytest.approx(
         [math.exp(-0.5 * a) for a in (0.5, 1.0, 2.0)], rel=2e-3
@@ -130,10 +163,12 @@ def test_overlapping_media_count_once() -> None:
     liquid = box("liquid", 1, (4, 0.6, 4), 1e-4)
     vessel.positions[:, 1] += 0.35
     materials = [
-        Material("wall", (1, 1, 1), roughness=0.0, ior=1.0, transmission=1.0, priority=2),
         Material(
-            "liquid",
-            (1, 1, 1),
+            name="wall", base_colour=(1, 1, 1), roughness=0.0, ior=1.0, transmission=1.0, priority=2
+        ),
+        Material(
+            name="liquid",
+            base_colour=(1, 1, 1),
             roughness=0.0,
             ior=1.0,
             transmission=1.0,
@@ -143,7 +178,13 @@ def test_overlapping_media_count_once() -> None:
     ]
 
     picture, _ = take(
-        Scene("s", [vessel, liquid], materials, ABOVE, sky(1.0)),
+        Scene(
+            name="s",
+            meshes=[vessel, liquid],
+            materials=materials,
+            camera=ABOVE,
+            environment=sky(1.0),
+        ),
         (8, 8),
         samples__max=16,
         bounces__total=8,

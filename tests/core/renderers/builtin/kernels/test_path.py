@@ -67,7 +67,11 @@ def test_agrees_with_an_independent_tracer(bounces: int) -> None:
         materials.append(grey(albedo))
 
     scene = Scene(
-        "s", meshes, materials, Camera((0, 1.5, 5), (0, 0.7, 0), half_height=1.2), gradient_sky()
+        name="s",
+        meshes=meshes,
+        materials=materials,
+        camera=Camera(position=(0, 1.5, 5), target=(0, 0.7, 0), half_height=1.2),
+        environment=gradient_sky(),
     )
     picture, _ = take(
         scene, (12, 12), samples__max=256, bounces__total=bounces, samples__pixel_filter="box"
@@ -102,9 +106,13 @@ def test_agrees_with_an_independent_tracer(bounces: int) -> None:
 @pytest.mark.parametrize("roughness", [0.2, 0.7])
 def test_light_sampling_and_scattering_find_the_same_light(roughness: float) -> None:
     lamp = quad("lamp", 1, [(-0.6, 1, -0.6), (0.6, 1, -0.6), (0.6, 1, 0.6), (-0.6, 1, 0.6)])
-    wood = Material("m", (0.7, 0.5, 0.3), roughness=roughness, metallic=0.5)
+    wood = Material(name="m", base_colour=(0.7, 0.5, 0.3), roughness=roughness, metallic=0.5)
     scene = Scene(
-        "s", [floor(), lamp], [wood, glow(2.0)], Camera((0, 0.8, 2), (0, 0, 0)), gradient_sky()
+        name="s",
+        meshes=[floor(), lamp],
+        materials=[wood, glow(2.0)],
+        camera=Camera(position=(0, 0.8, 2), target=(0, 0, 0)),
+        environment=gradient_sky(),
     )
     found = {}
 
@@ -200,16 +208,16 @@ def test_roughness_floor_calms_grain_after_a_matt_bounce() -> None:
 
 def test_masked_cut_outs_let_whole_rays_through() -> None:
     veil = Material(
-        "veil",
-        (0, 0, 0),
+        name="veil",
+        base_colour=(0, 0, 0),
         ior=1.0,
         opacity_mode=MASK,
         textures={"base": TextureUse(checker(8, opacity=True))},
     )
     sheet = quad("veil", 0, [(-1, 0.1, 1), (1, 0.1, 1), (1, 0.1, -1), (-1, 0.1, -1)])
     sheet.uvs = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], np.float32)
-    camera = Camera((0, 1, 0), (0, 0, 0), (0, 0, -1), half_height=1.0)
-    scene = Scene("s", [sheet], [veil], camera, sky(1.0))
+    camera = Camera(position=(0, 1, 0), target=(0, 0, 0), up=(0, 0, -1), half_height=1.0)
+    scene = Scene(name="s", meshes=[sheet], materials=[veil], camera=camera, environment=sky(1.0))
     picture, _ = take(
         scene, (64, 64), samples__max=16, samples__pixel_filter="box", bounces__total=0
     )
@@ -232,16 +240,29 @@ def test_holes_one_behind_the_other_are_counted_and_take_nothing_from_the_distan
     mode: str,
 ) -> None:
     """Of five, as many as may be passed and one more; beneath them towards a sun as well."""
-    hole = Material("hole", opacity=0.0, opacity_mode=mode)
+    hole = Material(name="hole", opacity=0.0, opacity_mode=mode)
     sheets = [
         quad("hole", 1, [(-9, y, 9), (9, y, 9), (9, y, -9), (-9, y, -9)])
         for y in (0.1, 0.2, 0.3, 0.4, 0.5)
     ]
-    eye = Camera((0, 1, 0), (0, 0, 0), (0, 0, -1), half_height=1.0)
-    sun = Light(DIRECTIONAL, (math.pi,) * 3, direction=(0, -1, 0))
-    seen = Scene("s", [floor(), *sheets], [glow(1.0), hole], eye, sky(0.0))
+    eye = Camera(position=(0, 1, 0), target=(0, 0, 0), up=(0, 0, -1), half_height=1.0)
+    sun = Light(kind=DIRECTIONAL, colour=(math.pi,) * 3, direction=(0, -1, 0))
+    seen = Scene(
+        name="s",
+        meshes=[floor(), *sheets],
+        materials=[glow(1.0), hole],
+        camera=eye,
+        environment=sky(0.0),
+    )
     low = replace(eye, position=(0, 0.05, 0))
-    lit = Scene("s", [floor(), *sheets], [grey(), hole], low, sky(0.0), lights=[sun])
+    lit = Scene(
+        name="s",
+        meshes=[floor(), *sheets],
+        materials=[grey(), hole],
+        camera=low,
+        environment=sky(0.0),
+        lights=[sun],
+    )
 
     for cap, passed in ((5, True), (4, True), (3, False)):
         picture, _ = take(seen, (8, 8), samples__max=4, bounces__cutout=cap)
@@ -254,8 +275,15 @@ def test_holes_one_behind_the_other_are_counted_and_take_nothing_from_the_distan
 @pytest.mark.parametrize("anisotropy", [-0.5, 0.8])
 def test_haze_methods_agree(anisotropy: float) -> None:
     density = np.random.default_rng(3).random((6, 5, 4)).astype(np.float32)
-    haze = Haze((-1, -1, -1), (1, 1, 1), (1.5, 0.8, 0.3), (0.2, 0.4, 0.6), anisotropy, density)
-    scene = ball_under_sky(Material("m", (0.6, 0.6, 0.6)))
+    haze = Haze(
+        low=(-1, -1, -1),
+        high=(1, 1, 1),
+        scattering=(1.5, 0.8, 0.3),
+        absorption=(0.2, 0.4, 0.6),
+        anisotropy=anisotropy,
+        density=density,
+    )
+    scene = ball_under_sky(Material(name="m", base_colour=(0.6, 0.6, 0.6)))
     scene.meshes[0].positions *= np.float32(0.4)
     scene.haze = haze
     found = []
@@ -273,11 +301,11 @@ def test_haze_methods_agree(anisotropy: float) -> None:
 
 def test_pixel_filters_keep_the_light_and_soften_edges() -> None:
     scene = Scene(
-        "s",
-        [quad("edge", 0, [(0.013, 0, 9), (9, 0, 9), (9, 0, -9), (0.013, 0, -9)])],
-        [glow(1.0)],
-        Camera((0, 1, 0), (0, 0, 0), (0, 0, -1), half_height=1.0),
-        sky(0.0),
+        name="s",
+        meshes=[quad("edge", 0, [(0.013, 0, 9), (9, 0, 9), (9, 0, -9), (0.013, 0, -9)])],
+        materials=[glow(1.0)],
+        camera=Camera(position=(0, 1, 0), target=(0, 0, 0), up=(0, 0, -1), half_height=1.0),
+        environment=sky(0.0),
     )
     widths = {}
 

@@ -63,11 +63,11 @@ def mapped_quad(name: str, corners: list[tuple[float, float, float]]) -> Mesh:
 def floor_with(texture: Texture, times: float = 4.0) -> Scene:
     floor = mapped_quad("floor", [(-20, 0, 20), (20, 0, 20), (20, 0, -20), (-20, 0, -20)])
     return Scene(
-        "floor",
-        [floor],
-        [Material("floor", textures={"base": repeated(texture, times, times)})],
-        Camera((0, 1, 6), (0, 0, 0)),
-        sky(1.0),
+        name="floor",
+        meshes=[floor],
+        materials=[Material(name="floor", textures={"base": repeated(texture, times, times)})],
+        camera=Camera(position=(0, 1, 6), target=(0, 0, 0)),
+        environment=sky(1.0),
     )
 
 
@@ -113,7 +113,7 @@ def test_prepared_textures_show_the_same_pixels(memory: int) -> None:
 
 def test_little_memory_reads_tiles_again_and_again() -> None:
     scene = floor_with(noisy(2048, 2048), times=2)
-    scene.camera = Camera((0, 20, 0.1), (0, 0, 0))
+    scene.camera = Camera(position=(0, 20, 0.1), target=(0, 0, 0))
 
     given = {
         "size": (512, 320),
@@ -133,7 +133,7 @@ def test_little_memory_reads_tiles_again_and_again() -> None:
 def test_what_is_far_away_is_read_coarsely_and_keeps_its_brightness() -> None:
     """A black and white pattern far finer than a pixel is grey at once, from one small level."""
     scene = floor_with(checker(128), times=64)
-    scene.camera = Camera((0, 30, 0.1), (0, 0, 0))
+    scene.camera = Camera(position=(0, 30, 0.1), target=(0, 0, 0))
     _, record = take(scene, textures__prepared=True, bounces__total=0)
     assert record.texture_misses <= 2 * 4
     picture, _ = take(scene, bounces__total=0, samples__max=1, samples__pixel_filter="box")
@@ -199,15 +199,19 @@ def test_cutouts_keep_their_holes_at_any_distance() -> None:
     covers."""
     holes = checker(64, opacity=True)
     lid = Material(
-        "lid", (0, 0, 0), specular=0.0, opacity_mode="mask", textures={"base": TextureUse(holes)}
+        name="lid",
+        base_colour=(0, 0, 0),
+        specular=0.0,
+        opacity_mode="mask",
+        textures={"base": TextureUse(holes)},
     )
 
     scene = Scene(
-        "lid",
-        [mapped_quad("lid", [(-1, -1, 0), (1, -1, 0), (1, 1, 0), (-1, 1, 0)])],
-        [lid],
-        Camera((0, 0, 300), (0, 0, 0), vertical_field=0.004),
-        sky(1.0),
+        name="lid",
+        meshes=[mapped_quad("lid", [(-1, -1, 0), (1, -1, 0), (1, 1, 0), (-1, 1, 0)])],
+        materials=[lid],
+        camera=Camera(position=(0, 0, 300), target=(0, 0, 0), vertical_field=0.004),
+        environment=sky(1.0),
     )
     assert take(scene, samples__max=128)[0].beauty[8:24, 16:32].mean() == pytest.approx(
         0.5, abs=0.02

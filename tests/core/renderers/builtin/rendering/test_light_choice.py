@@ -96,7 +96,7 @@ def hidden_lamp(slit: bool, mode: str) -> Scene:
             walls.append(placed(box("wall", 3, size.tolist(), 0.001), at))
 
     grey, lamp, bright = (
-        Material(name, (base,) * 3, ior=1.0, emission=(emission,) * 3)
+        Material(name=name, base_colour=(base,) * 3, ior=1.0, emission=(emission,) * 3)
         for name, base, emission in (
             ("grey", 0.5, 0.0),
             ("lamp", 0.0, 20.0),
@@ -105,7 +105,11 @@ def hidden_lamp(slit: bool, mode: str) -> Scene:
     )
     materials = [grey, lamp, bright, replace(grey, opacity_mode=mode)]
     return Scene(
-        "s", [floor(4.0), *lamps, *walls], materials, Camera((0, 2.5, 0.01), (0, 0, 0)), sky(0.02)
+        name="s",
+        meshes=[floor(4.0), *lamps, *walls],
+        materials=materials,
+        camera=Camera(position=(0, 2.5, 0.01), target=(0, 0, 0)),
+        environment=sky(0.02),
     )
 
 

@@ -52,7 +52,7 @@ def test_tiles_and_threads_never_change_a_pixel(settings: dict, threshold: float
 
 
 def ball_under_gradient() -> Scene:
-    scene = ball_under_sky(Material("m", (0.5, 0.5, 0.5), ior=1.0))
+    scene = ball_under_sky(Material(name="m", base_colour=(0.5, 0.5, 0.5), ior=1.0))
     scene.environment.pixels = np.linspace(0.2, 1.0, 8, dtype=np.float32)[None, :, None] * np.ones(
         (4, 1, 3), np.float32
     )
