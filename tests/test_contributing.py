@@ -15,7 +15,14 @@ import swift_sample
 ROOT = Path(swift_sample.__file__).parents[1]
 TEXT = (ROOT / "CONTRIBUTING.md").read_text(encoding="utf-8")
 SECTIONS = {part.split("\n", 1)[0]: part for part in TEXT.split("\n### ")[1:]}
-DONE = ("A setting of the path tracer", "A measure", "A finding", "A page of the window")
+DONE = (
+    "A setting of the path tracer",
+    "A measure",
+    "A finding",
+    "A page of the window",
+    "An edit of the plan",
+    "A kind of event",
+)
 CHANGE = re.compile(
     r"In `(?P<file>[^`]+)`, (?P<how>before|after) `(?P<line>[^`]+)`:\n\n```python\n(?P<code>.*?)```"
     r"|In `(?P<file2>[^`]+)`, replace `(?P<old>[^`]+)` by `(?P<new>[^`]+)`"

@@ -25,7 +25,9 @@ from swift_sample.core.measure.kinds import KINDS
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.study.log.store import Store, create_study
+from swift_sample.core.study.measuring.crew import STARTING
 from swift_sample.core.study.measuring.driver import Driver
+from swift_sample.core.study.measuring.joined import FleetStretch
 from swift_sample.core.study.measuring.policies import Sweeping
 from swift_sample.core.worker.messages import (
     ChunkJob,
@@ -37,6 +39,7 @@ from swift_sample.core.worker.messages import (
     ReferenceJob,
     Rendered,
     RenderJob,
+    WarmUpJob,
 )
 
 SIZES = ((10, 500), (100, 2000), (1000, 5000))
@@ -215,14 +218,12 @@ def simulate(machines: int, trials: int) -> tuple[float, float, float, int]:
         driver._inbox = virtual  # type: ignore[assignment]
         fleet = SimulatedFleet(machines, virtual)
 
-        def start_own() -> None:
-            driver._own.link = Link(fleet, "")
-            driver._own.stage = "starting"
-            from swift_sample.core.worker.messages import WarmUpJob
+        def start_own(stretch: FleetStretch) -> None:
+            stretch._own.link = Link(fleet, "")
+            stretch._own.stage = STARTING
+            stretch._ask_seat(stretch._own, WarmUpJob())
 
-            driver._ask_seat(driver._own, WarmUpJob())
-
-        driver._start_worker = start_own  # type: ignore[method-assign]
+        FleetStretch._start_worker = start_own  # type: ignore[assignment, method-assign]
         started = time.process_time()
         ended = driver.run_here(Sweeping(), fleet)  # type: ignore[arg-type]
         spent = time.process_time() - started - fleet.spent

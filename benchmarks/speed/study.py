@@ -178,9 +178,9 @@ def make(path: Path, trials: int) -> list[RunFinished]:
     driver = Driver(Store.open(path))
     events: list[Event] = list(runs_of(driver.state, rng))
     for first in range(0, len(events), BATCH):
-        driver._keep(events[first : first + BATCH])
+        driver.study.keep(events[first : first + BATCH])
 
-    driver._keep(
+    driver.study.keep(
         [
             ReferenceGrew(
                 reference=driver.state.reference_name,
@@ -191,13 +191,13 @@ def make(path: Path, trials: int) -> list[RunFinished]:
             )
         ]
     )
-    driver._store.folder.reference(driver.state.reference_name).write_bytes(b"made up")
+    driver.study.store.folder.reference(driver.state.reference_name).write_bytes(b"made up")
 
     for event in events:
         assert isinstance(event, RunFinished)
-        driver._store.folder.picture(event.run.picture).touch()
+        driver.study.store.folder.picture(event.run.picture).touch()
 
-    driver._keep([figures_of(driver.state)])
+    driver.study.keep([figures_of(driver.state)])
     extra = runs_of(driver.state, rng)
     driver.close()
 
@@ -218,12 +218,12 @@ def core(path: Path, extra: list[RunFinished]) -> tuple[float, float, float, flo
     opening = spent(lambda: opened.append(Driver(Store.open(path))) or opened[0].snapshot.results)
     (driver,) = opened
     plan = replace(driver.state.plan, repeats=RUNS + 1)
-    driver._state = replace_state(driver.state, plan=plan)
+    driver.study.state = replace_state(driver.state, plan=plan)
     policy = Sweeping()
     policy.propose(driver.state, 0.0)
 
     def take_in(event: RunFinished) -> None:
-        driver._keep([event])
+        driver.study.keep([event])
         policy.propose(driver.state, 0.0)
 
     times = [spent(lambda event=event: take_in(event)) for event in extra[:200]]  # type: ignore[misc]

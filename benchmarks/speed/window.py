@@ -73,7 +73,7 @@ def drop(scene: str) -> tuple[float, float, float, float, float]:
     folder = Path(tempfile.mkdtemp())
     window = MainWindow(QSettings(str(folder / "window.ini"), QSettings.Format.IniFormat))
     window.resize(1280, 800)
-    window.prepares_previews = True
+    window.entrance.prepares_previews = True
     window.show()
     QTest.qWait(3000)
     ticks = Ticks()

@@ -151,7 +151,7 @@ class Session(QObject):
         self._reported.connect(self._on_report)
         self._report_went_on.connect(self._on_report_went_on)
         driver.listen(lambda notice: self._emit("_noticed", notice))
-        driver.before_timed = self._wait_for_drawing
+        driver.draw_before_timed(self._wait_for_drawing)
         driver.start()
         self._in_background(self._read_facts)
 

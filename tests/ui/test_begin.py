@@ -182,14 +182,14 @@ def test_own_scenes_of_different_kinds_come_to_an_answer(
 def test_a_worker_that_was_kept_ready_shows_the_first_picture(
     window: MainWindow, qtbot: QtBot
 ) -> None:
-    window.prepares_previews = True
-    window.prepare_preview()
-    warm = window._warm
+    window.entrance.prepares_previews = True
+    window.entrance.prepare_preview()
+    warm = window.entrance._warm
     assert warm is not None
     qtbot.waitUntil(lambda: bool(warm._kept), timeout=RENDERING)
     beginning = begun(window, qtbot)
     assert beginning._worker is warm
-    assert window._warm is None
+    assert window.entrance._warm is None
     qtbot.waitUntil(lambda: beginning.samples > 0, timeout=RENDERING)
     qtbot.mouseClick(button(window, "Cancel"), Qt.MouseButton.LeftButton)
     assert not warm.folder.exists()

@@ -120,7 +120,7 @@ def test_every_region_is_reached_and_has_its_own_keys(
     press(qtbot, Qt.Key.Key_W)
     assert look.mode == "wipe", "keys reach the page at once, and no tab takes them"
     press(qtbot, Qt.Key.Key_Right)
-    assert window._pages.currentWidget() is look
+    assert window._tabs.current is look
     press(qtbot, Qt.Key.Key_3, Qt.KeyboardModifier.AltModifier)
     assert QApplication.focusWidget() is window.page(CostPage)
 
@@ -155,13 +155,13 @@ def test_how_things_were_looked_at_is_the_same_at_the_next_start(
     window.show_page("Look")
     window.page(LookPage).set_mode("difference")
     window.ledger.by_leverage = True
-    settings = window._settings
+    settings = window._remembered._settings
     window.close()
     again = MainWindow(settings)
     qtbot.addWidget(again)
     again.show()
     session = open_study(again, qtbot, study_path)
-    assert again._pages.currentWidget() is again.page(LookPage)
+    assert again._tabs.current is again.page(LookPage)
     assert again.page(LookPage).mode == "difference"
     assert again.page(MapPage).kept_state()["up"] == "grain"
     assert again.ledger.by_leverage

@@ -148,8 +148,9 @@ def test_copying_pictures_can_be_stopped(window: MainWindow, qtbot: QtBot, tmp_p
     window.files.take(renders(tmp_path / "renders"))
     dialog = window.findChild(FinishedRenders)
     assert dialog is not None
-    window._opener.copied.connect(
-        lambda done, every: window._opener.stop_copying(), Qt.ConnectionType.DirectConnection
+    window.entrance._opener.copied.connect(
+        lambda done, every: window.entrance._opener.stop_copying(),
+        Qt.ConnectionType.DirectConnection,
     )
     qtbot.mouseClick(dialog.measure, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: "no study was made" in window.notice.text(), timeout=MEASURING)

@@ -70,7 +70,8 @@ def run_window(path: Path | None, measure: bool) -> int:
         {"day": DAY, "dusk": DUSK}.get(str(settings.value("theme", "")), desktop_theme()),
     )
     window = MainWindow(settings)
-    window.asks_before_closing = window.prepares_previews = True
+    window.asks_before_closing = True
+    window.entrance.prepares_previews = True
     window.show()
     doorbell = Doorbell(lambda study, measured: _come_forward(window, study, measured), window)
     last = settings.value("last")

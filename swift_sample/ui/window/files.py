@@ -2,50 +2,65 @@
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import Protocol
 
-from PyQt6.QtWidgets import QFileDialog
+from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from swift_sample.app.foreign import SUFFIXES
+from swift_sample.app.session import Session
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.renderers.finished.rows import Row
 from swift_sample.core.renderers.finished.table import SUFFIXES as PICTURES
 from swift_sample.core.renderers.finished.table import pictures_in, read_table
 from swift_sample.core.study.log.store import is_study
+from swift_sample.ui.begin import BeginPage
 from swift_sample.ui.dialogs.finished import FinishedRenders, rows_of_pictures
 from swift_sample.ui.dialogs.other_renderer import OtherRenderer
 from swift_sample.ui.pages import LookPage
+from swift_sample.ui.window.entrance import Entrance
 
-if TYPE_CHECKING:
-    from swift_sample.ui.window.shell import MainWindow
+
+class Host(Protocol):
+    """What files need of the window that they are dropped on."""
+
+    session: Session | None
+    begin_page: BeginPage
+    entrance: Entrance
+
+    def tell(self, text: str) -> None: ...
+
+    def show_page(self, name: str) -> None: ...
+
+    def page(self, kind: type[LookPage]) -> LookPage: ...
 
 
 class Files:
     """Of one window."""
 
-    def __init__(self, window: "MainWindow") -> None:
+    def __init__(self, window: Host, parent: QWidget) -> None:
         self._window = window
+        self._parent = parent
 
     def close(self) -> None:
         """End what dialogs have begun."""
-        for dialog in self._window.findChildren(OtherRenderer):
+        for dialog in self._parent.findChildren(OtherRenderer):
             dialog.reject()
 
     def use_other_renderer(self, file: str = "", scene: str = "") -> OtherRenderer:
         """Ask for a renderer file and a scene, and begin with them."""
-        dialog = OtherRenderer(self._window)
+        dialog = OtherRenderer(self._parent)
         dialog.file.setText(file)
         dialog.scene.setText(scene)
         dialog.refresh()
-        dialog.chosen.connect(lambda chosen, of: self._window.begin(of, Path(chosen)))
+        dialog.chosen.connect(lambda chosen, of: self._window.entrance.begin(of, Path(chosen)))
         dialog.open()
 
         return dialog
 
     def take_finished(self, rows: Sequence[Row], source: Path) -> FinishedRenders:
         """Have renders that are finished completed, and measure them."""
-        dialog = FinishedRenders(rows, source, self._window)
-        dialog.chosen.connect(self._window.measure_finished)
+        dialog = FinishedRenders(rows, source, self._parent)
+        dialog.chosen.connect(self._window.entrance.measure_finished)
         dialog.open()
 
         return dialog
@@ -67,10 +82,10 @@ class Files:
 
         (path,) = paths
         if is_study(path):
-            self._window.open_study(path)
+            self._window.entrance.open_study(path)
         elif path.suffix.lower() in (".gltf", ".glb"):
-            self._window.begin(str(path))
-        elif self._window.beginning is not None and path.suffix.lower() in (
+            self._window.entrance.begin(str(path))
+        elif self._window.entrance.beginning is not None and path.suffix.lower() in (
             ".exr",
             ".hdr",
             ".toml",
@@ -117,7 +132,7 @@ class Files:
     def choose_finished(self) -> None:
         kinds = f"Finished renders (*.csv {' '.join('*' + suffix for suffix in PICTURES)})"
         paths, _ = QFileDialog.getOpenFileNames(
-            self._window, "Finished renders, or a table of them", "", kinds
+            self._parent, "Finished renders, or a table of them", "", kinds
         )
 
         if paths:
@@ -130,13 +145,13 @@ class Files:
                 )
 
     def choose_study(self) -> None:
-        name = QFileDialog.getExistingDirectory(self._window, "Open a study", str(Path.home()))
+        name = QFileDialog.getExistingDirectory(self._parent, "Open a study", str(Path.home()))
         if name:
-            self._window.open_study(Path(name))
+            self._window.entrance.open_study(Path(name))
 
     def choose_scene(self) -> None:
         name, _ = QFileDialog.getOpenFileName(
-            self._window, "Begin with a scene", str(Path.home()), "Scenes (*.gltf *.glb)"
+            self._parent, "Begin with a scene", str(Path.home()), "Scenes (*.gltf *.glb)"
         )
         if name:
-            self._window.begin(name)
+            self._window.entrance.begin(name)

@@ -1,48 +1,38 @@
 """The window: puts the parts together and passes signals between them and the session."""
 
-import json
 import traceback
-from collections.abc import Callable, Sequence
-from contextlib import suppress
+from collections.abc import Callable
 from pathlib import Path
 from typing import TypeVar
 
 from PyQt6.QtCore import QEvent, QMetaObject, QSettings, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import (
     QApplication,
-    QButtonGroup,
     QFileDialog,
     QFrame,
     QHBoxLayout,
     QMainWindow,
     QMenu,
-    QProgressDialog,
-    QPushButton,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
 from swift_sample.app.beginning import Beginning
-from swift_sample.app.opening import Opened, Opener, SceneRead
 from swift_sample.app.pictures import PictureStore
-from swift_sample.app.preview_worker import PreviewWorker
 from swift_sample.app.recent import RecentStudies
 from swift_sample.app.session import Session
 from swift_sample.app.view_model import Activity
 from swift_sample.core.errors import one_line
 from swift_sample.core.log import listen, log_file
 from swift_sample.core.machine import this_machine
-from swift_sample.core.renderers.finished.rows import Row
-from swift_sample.core.renderers.registry import DEFAULT, renderer_named
 from swift_sample.core.settings import Value
 from swift_sample.core.study.answers.pick_report import answer_words
 from swift_sample.core.study.log.store import is_study
 from swift_sample.core.study.measuring.background import command_of
 from swift_sample.core.study.measuring.driver import Driver
 from swift_sample.core.study.plan import edits
-from swift_sample.core.study.plan.model import Study
 from swift_sample.ui.begin import BeginPage
 from swift_sample.ui.dialogs.log import LogDialog
 from swift_sample.ui.dialogs.small import (
@@ -50,7 +40,6 @@ from swift_sample.ui.dialogs.small import (
     BEHIND,
     NOW,
     ask_before_leaving,
-    ask_to_take_over,
     show_caches,
     show_keys,
 )
@@ -65,10 +54,13 @@ from swift_sample.ui.strips.verdict import VerdictStrip
 from swift_sample.ui.theme import DAY, DUSK, Theme, apply_theme, desktop_theme
 from swift_sample.ui.welcome import Welcome
 from swift_sample.ui.widgets.words import PlainLabel
+from swift_sample.ui.window.actions import make_actions
+from swift_sample.ui.window.entrance import Entrance, go_on
 from swift_sample.ui.window.files import Files
 from swift_sample.ui.window.notifications import notify
+from swift_sample.ui.window.remembered import Remembered
+from swift_sample.ui.window.tabs import Tabs
 
-MOST_RECENT = 6
 NOTICE_MILLISECONDS = 9000
 LEAST_WIDTH = 960
 LEAST_HEIGHT = 640
@@ -86,17 +78,11 @@ class MainWindow(QMainWindow):
 
     def __init__(self, settings: QSettings) -> None:
         super().__init__()
-        self._settings = settings
-        self._theme = {"day": DAY, "dusk": DUSK}.get(
-            str(settings.value("theme", "")), desktop_theme()
-        )
+        self._remembered = Remembered(settings)
+        self._theme = {"day": DAY, "dusk": DUSK}.get(self._remembered.theme, desktop_theme())
         self.session: Session | None = None
-        self.beginning: Beginning | None = None
-        self.files = Files(self)
+        self.files = Files(self, self)
         self.asks_before_closing = False
-        self.prepares_previews = False
-        """whether a worker for previews is kept ready while no study is open"""
-        self._warm: PreviewWorker | None = None
         self._may_close = False
         self.background: tuple[str, ...] = ()
         """the command that goes on measuring once this program has ended; empty for none"""
@@ -106,7 +92,6 @@ class MainWindow(QMainWindow):
         self.setAcceptDrops(True)
         self.pictures = PictureStore(self)
         self._menu = QMenu(self)
-        self._actions = self._make_actions()
         self.top = TopBar(self._theme, this_machine(), self._menu)
         self.verdict = VerdictStrip(self._theme)
         self.ledger = Ledger(self._theme)
@@ -116,15 +101,14 @@ class MainWindow(QMainWindow):
         self.strip = RunStrip(self._theme)
         self.welcome = Welcome(self._theme)
         self.begin_page = BeginPage(self._theme)
+        self.entrance = Entrance(self, self.begin_page, self._leave_well)
+        self._actions = self._make_actions()
+        self._tabs = Tabs(self.pages)
         self.notice = PlainLabel()
         self.remarks = RemarkBar()
         self.error = ErrorCard()
-        self._opener = Opener(self)
         self._looked_at = RecentStudies(self)
         self._looked_at.looked_at.connect(self.welcome.fill)
-        self._opener.opened.connect(self._on_opened)
-        self._opener.waits.connect(self.tell)
-        self._opener.scene_read.connect(self._on_scene_read)
         self._went_wrong.connect(self.error.show_error)
         self._stop_listening = listen(self._on_error)
         self._lay_out()
@@ -136,152 +120,47 @@ class MainWindow(QMainWindow):
         self._notice_timer = QTimer(self)
         self._notice_timer.setSingleShot(True)
         self._notice_timer.timeout.connect(self.notice.hide)
-        self._take_state()
+        self._remembered.restore_looks(self.pages.values(), self.ledger)
         self._show_session()
-        geometry = settings.value("geometry")
 
-        if geometry is not None:
-            self.restoreGeometry(geometry)
+        if self._remembered.geometry is not None:
+            self.restoreGeometry(self._remembered.geometry)
         else:
             self.resize(1280, 800)
 
     def open_study(self, path: Path, measure: bool = False) -> None:
         """Open a study in place of the present one, as soon as it is read."""
-        if self._leave_well(lambda: self.open_study(path, measure)):
-            self.tell(f"Opening {path.name} …")
-            self._opener.open(path, "measure" if measure else "")
+        self.entrance.open_study(path, "measure" if measure else "")
+
+    @property
+    def beginning(self) -> Beginning | None:
+        """The scene that is looked at before a study is made of it."""
+        return self.entrance.beginning
 
     def begin(self, scene: str, renderer: Path | None = None) -> None:
-        """Show a scene, and what measuring it would be; a study is made of it only when that is
-        asked for. `renderer` is the file of another renderer than the built-in one."""
-        if self._leave_well(lambda: self.begin(scene, renderer)):
-            self.tell(f"Opening {Path(scene).name} …")
-            self._opener.read_scene(scene, renderer)
-
-    def measure_finished(self, plan: Study, rows: Sequence[Row], reference: Path) -> None:
-        """Make a study of renders that are finished, and measure their pictures."""
-        if self._leave_well(lambda: self.measure_finished(plan, rows, reference)):
-            self._opener.measure_finished(plan, rows, reference)
-            shown = QProgressDialog(
-                f"Copying {len(rows)} pictures into a study", "Stop", 0, len(rows), self
-            )
-            shown.setWindowTitle("Finished renders")
-            shown.setWindowModality(Qt.WindowModality.WindowModal)
-            shown.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-            self._opener.copied.connect(shown.setValue)
-            self._opener.opened.connect(shown.close)
-            shown.canceled.connect(self._opener.stop_copying)
-
-    def _on_scene_read(self, read: SceneRead) -> None:
-        if read.facts is None:
-            self.tell(read.problem)
-            return
-
-        self.notice.hide()
-        self._leave()
-        worker, self._warm = (self._warm, None) if read.renderer is None else (None, self._warm)
-        self._drop_warm()
-        self._show_beginning(
-            Beginning(read.scene, read.facts, self, worker=worker, renderer=read.renderer)
-        )
+        """Show a scene, and what measuring it would be."""
+        self.entrance.begin(scene, renderer)
 
     def look_again(self) -> None:
-        """Show the open study's scene as when it was begun, to change light, camera, limits and
-        what is tried."""
-        session = self.session
-        if session is None or session.facts is None or self.beginning is not None:
-            return
+        """Show the open study's scene as when it was begun."""
+        if self.session is not None:
+            self.entrance.look_again(self.session)
 
-        if session.activity.measuring:
-            self.tell("Pause first: a preview would take time from what is measured")
-            return
-
-        in_force = session.results.limits if session.results is not None else None
-        self._show_beginning(
-            Beginning(session.study.scene, session.facts, self, session.study, in_force=in_force)
-        )
-
-    def _show_beginning(self, beginning: Beginning) -> None:
-        self.beginning = beginning
-        beginning.problem.connect(self.tell)
-        self.begin_page.show_beginning(beginning)
-        self._show_session()
-
-    def prepare_preview(self) -> None:
-        """Have a worker ready for the scene that is likely to be dropped next."""
-        if (
-            self.prepares_previews
-            and self._warm is None
-            and self.session is None
-            and self.beginning is None
-        ):
-            self._warm = PreviewWorker(renderer_named(DEFAULT))
-
-    def _drop_warm(self) -> None:
-        if self._warm is not None:
-            self._warm.close()
-            self._warm = None
-
-    def _end_beginning(self) -> None:
-        if self.beginning is not None:
-            self.begin_page.show_beginning(None)
-            self.beginning.close()
-            self.beginning.deleteLater()
-            self.beginning = None
+    def _enter(self, driver: Driver, then: str, budget_seconds: float | None) -> None:
+        self._use(driver)
+        if self.session is not None:
+            go_on(self.session, then, budget_seconds)
 
     def _make_study(self, then: str, budget_seconds: float | None = None) -> None:
-        """Make the study that was begun, or change the open one that was looked at again, and
-        measure it."""
-        if self.beginning is None:
-            return
-
-        draft = self.beginning.draft
-        session = self.session
-
-        if session is None:
-            self._opener.create(draft, then, budget_seconds)
-            return
-
-        self._end_beginning()
-        session.edit(edits.as_begun(draft))
-        self._show_session()
-
-        if then == "measure":
-            session.measure(budget_seconds)
-        elif then == "search":
-            session.search(budget_seconds)
+        self.entrance.make_study(self.session, then, budget_seconds)
 
     def _cancel_beginning(self) -> None:
         """Back to the open study, or to the welcome."""
         if self.session is None:
             self._leave_to_welcome()
         else:
-            self._end_beginning()
+            self.entrance.end_beginning()
             self._show_session()
-
-    def open_demo(self) -> None:
-        """Open the demo study and measure what is missing in it."""
-        if self._leave_well(self.open_demo):
-            self._opener.demo()
-
-    def _on_opened(self, opened: Opened) -> None:
-        path = opened.path
-        if opened.driver is None and opened.measured_behind and path is not None:
-            self.notice.hide()
-            ask_to_take_over(self, path.stem, lambda: self._opener.take_over(path))
-            return
-
-        if opened.driver is None:
-            self.tell(opened.problem)
-            return
-
-        self.notice.hide()
-        self._use(opened.driver)
-
-        if opened.then == "measure" and self.session is not None:
-            self.session.measure(opened.budget_seconds)
-        elif opened.then == "search" and self.session is not None:
-            self.session.search(opened.budget_seconds)
 
     def _on_error(self, where: str, error: BaseException) -> None:
         """From any thread: an error nobody expected."""
@@ -314,51 +193,18 @@ class MainWindow(QMainWindow):
 
     def show_page(self, name: str) -> None:
         """Show one of PAGES by its name."""
-        for button in self._tabs.buttons():
-            if button.text() == name:
-                button.setChecked(True)
-
-        self._pages.setCurrentWidget(self.pages[name])
-        for page in self.pages.values():
-            for tool in self._tools[page.name]:
-                tool.setVisible(page.name == name)
-
+        self._tabs.show_page(name)
         if self.session is not None and self.beginning is None:
             self.pages[name].setFocus()
-            self._settings.setValue("page", name)
+            self._remembered.keep_page(name)
 
         self._refresh()
 
     def _keep_state(self) -> None:
         """Remember how pages are looked at, and which trials of the study are compared."""
-        for page in self.pages.values():
-            self._settings.setValue(f"pages/{page.name}", json.dumps(page.kept_state()))
-
-        self._settings.setValue("by leverage", self.ledger.by_leverage)
+        self._remembered.keep_looks(self.pages.values(), self.ledger)
         if self.session is not None:
-            here = str(self.session.path.resolve())
-            compared = {here: list(self.session.selected)}
-            compared |= {path: names for path, names in self._compared().items() if path != here}
-            self._settings.setValue(
-                "compared", json.dumps(dict(list(compared.items())[:MOST_RECENT]))
-            )
-
-    def _compared(self) -> dict[str, list[str]]:
-        """Which trials were compared last, by study."""
-        with suppress(ValueError, AttributeError):
-            kept = json.loads(str(self._settings.value("compared", "{}")))
-            return {str(path): [str(name) for name in names] for path, names in kept.items()}
-
-        return {}
-
-    def _take_state(self) -> None:
-        """Look at everything as at the last start; what cannot be read is left as it is."""
-        for page in self.pages.values():
-            with suppress(ValueError, AttributeError):
-                kept = json.loads(str(self._settings.value(f"pages/{page.name}", "{}")))
-                page.take_state({str(key): str(value) for key, value in kept.items()})
-
-        self.ledger.by_leverage = str(self._settings.value("by leverage", "")).lower() == "true"
+            self._remembered.keep_compared(self.session.path, self.session.selected)
 
     def show_keys(self) -> QFrame:
         """The keys that work where the keyboard is, and everywhere."""
@@ -366,8 +212,8 @@ class MainWindow(QMainWindow):
         if (focus is not None and self.ledger.isAncestorOf(focus)) or focus is self.ledger:
             return show_keys(self, "Settings", Ledger.KEYS)
 
-        page = self._pages.currentWidget()
-        if self.session is not None and self.beginning is None and isinstance(page, Page):
+        page = self._tabs.current
+        if self.session is not None and self.beginning is None:
             return show_keys(self, page.name, page.KEYS)
 
         return show_keys(self, "", ())
@@ -382,7 +228,7 @@ class MainWindow(QMainWindow):
         if self.session is None or self.beginning is not None:
             return
 
-        page = self._pages.currentWidget()
+        page = self._tabs.current
         regions = [self.ledger, page, self.strip.blocks, self.top.first, self.verdict]
         focus = self.focusWidget()
         here = next(
@@ -407,7 +253,7 @@ class MainWindow(QMainWindow):
     def set_theme(self, theme: Theme) -> None:
         """Change to day or dusk."""
         self._theme = theme
-        self._settings.setValue("theme", theme.name)
+        self._remembered.keep_theme(theme.name)
         self._apply_theme()
 
     def _apply_theme(self) -> None:
@@ -432,7 +278,7 @@ class MainWindow(QMainWindow):
 
     def follow_desktop(self) -> None:
         """The desktop changed to day or dusk: so does the window, unless one was chosen here."""
-        if not self._settings.contains("theme"):
+        if not self._remembered.theme:
             self._theme = desktop_theme()
             self._apply_theme()
 
@@ -449,14 +295,12 @@ class MainWindow(QMainWindow):
             return
 
         self.files.close()
-        self._settings.setValue("geometry", self.saveGeometry())
+        self._remembered.keep_geometry(self.saveGeometry())
         self._keep_state()
         self._stop_listening()
         self._leave()
-        self._opener.close()
+        self.entrance.close()
         self._looked_at.close()
-        self.prepares_previews = False
-        self._drop_warm()
         for page in self.pages.values():
             page.finish()
 
@@ -474,116 +318,41 @@ class MainWindow(QMainWindow):
             self.files.take([Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()])
 
     def _make_actions(self) -> dict[str, QAction]:
-        made = {}
-        for name, text, keys, slot in (
-            ("open", "Open a study …", "Ctrl+O", self.files.choose_study),
-            ("new", "Begin with a scene …", "Ctrl+N", self.files.choose_scene),
-            ("renderer", "Use another renderer …", "", lambda: self.files.use_other_renderer()),
-            ("finished", "Measure finished renders …", "", self.files.choose_finished),
-            ("demo", "Measure the demo", "", self.open_demo),
-            ("undo", "Undo", "Ctrl+Z", lambda: self._ask(lambda session: session.undo())),
-            ("redo", "Redo", "Ctrl+Shift+Z", lambda: self._ask(lambda session: session.redo())),
-            (
-                "theme",
-                "Theme: day or dusk",
-                "Ctrl+D",
-                lambda: self.set_theme(DUSK if self._theme is DAY else DAY),
-            ),
-            ("caches", "Caches …", "", lambda: show_caches(self, self.tell)),
-            ("keys", "Keys", "F1", self.show_keys),
-            ("next", "Next region", "F6", lambda: self._next_region(1)),
-            ("previous", "Previous region", "Shift+F6", lambda: self._next_region(-1)),
-            ("find", "Find a setting", "Ctrl+F", self.ledger_find),
-            ("take", "Take the pick's settings …", "Ctrl+T", self.take_pick),
-            ("search", "Find the fastest, or pause", "Ctrl+Return", self.find_fastest),
-            ("measure", "Measure everything", "Ctrl+Shift+Return", self.measure),
-            ("stop", "Stop now", "Ctrl+.", lambda: self._ask(lambda session: session.stop())),
-            *(
-                (
-                    page.name.lower(),
-                    page.name,
-                    f"Alt+{number}",
-                    lambda name=page.name: self.show_page(name),
-                )
-                for number, page in enumerate(PAGES, 1)
-            ),
-            ("again", "Light, camera and limits by eye …", "Ctrl+L", self.look_again),
-            ("export", "Export the results …", "", self._export),
-            ("versions", "What was measured of which version …", "", self.show_versions),
-            ("log", "Log …", "", lambda: self._ask(lambda session: session.read_log())),
-            ("close", "Close the study", "", self._leave_to_welcome),
-        ):
-            action = QAction(text, self)
-            if keys:
-                action.setShortcut(QKeySequence(keys))
-            action.triggered.connect(lambda _=False, do=slot: do())
-            self.addAction(action)
-            made[name] = action
+        slots: dict[str, Callable[[], object]] = {
+            "open": self.files.choose_study,
+            "new": self.files.choose_scene,
+            "renderer": self.files.use_other_renderer,
+            "finished": self.files.choose_finished,
+            "demo": self.entrance.open_demo,
+            "undo": lambda: self._ask(lambda session: session.undo()),
+            "redo": lambda: self._ask(lambda session: session.redo()),
+            "theme": lambda: self.set_theme(DUSK if self._theme is DAY else DAY),
+            "caches": lambda: show_caches(self, self.tell),
+            "keys": self.show_keys,
+            "next": lambda: self._next_region(1),
+            "previous": lambda: self._next_region(-1),
+            "find": self.ledger_find,
+            "take": self.take_pick,
+            "search": self.find_fastest,
+            "measure": self.measure,
+            "stop": lambda: self._ask(lambda session: session.stop()),
+            "again": self.look_again,
+            "export": self._export,
+            "versions": self.show_versions,
+            "log": lambda: self._ask(lambda session: session.read_log()),
+            "close": self._leave_to_welcome,
+        }
+        for page in PAGES:
+            slots[page.name] = lambda name=page.name: self.show_page(name)  # type: ignore[misc]
 
-        for name in (
-            "new",
-            "renderer",
-            "finished",
-            "open",
-            "demo",
-            "close",
-            "",
-            "undo",
-            "redo",
-            "",
-            "again",
-            "export",
-            "versions",
-            "log",
-            "",
-            "theme",
-            "caches",
-            "keys",
-        ):
-            if name:
-                self._menu.addAction(made[name])
-            else:
-                self._menu.addSeparator()
-
-        return made
+        return make_actions(self, self._menu, slots)
 
     def _lay_out(self) -> None:
-        self._tabs = QButtonGroup(self)
-        tab_bar = QWidget()
-        tab_bar.setObjectName("tabBar")
-        tabs = QHBoxLayout(tab_bar)
-        tabs.setContentsMargins(24, 6, 16, 0)
-        tabs.setSpacing(8)
-
-        for name in self.pages:
-            button = QPushButton(name)
-            button.setProperty("tab", True)
-            button.setCheckable(True)
-            button.setFocusPolicy(
-                Qt.FocusPolicy.NoFocus
-            )  # the page has the keyboard; Alt and a number change it
-            button.clicked.connect(lambda _, page=name: self.show_page(page))
-            self._tabs.addButton(button)
-            tabs.addWidget(button)
-
-        tabs.addStretch(1)
-        self._tools = {name: page.tools() for name, page in self.pages.items()}
-        for widget in (tool for tools in self._tools.values() for tool in tools):
-            tabs.addWidget(widget)
-
-        self._pages = QStackedWidget()
-        for page in self.pages.values():
-            self._pages.addWidget(page)
-
-        right = QVBoxLayout()
-        right.setContentsMargins(0, 0, 0, 0)
-        right.setSpacing(4)
-        right.addWidget(tab_bar)
-        right.addWidget(self._pages, 1)
         middle = QHBoxLayout()
         middle.setSpacing(0)
         middle.addWidget(self.ledger)
-        middle.addLayout(right, 1)
+        middle.addWidget(self._tabs, 1)
+
         study = QWidget()
         column = QVBoxLayout(study)
         column.setContentsMargins(0, 0, 0, 0)
@@ -591,14 +360,17 @@ class MainWindow(QMainWindow):
         column.addWidget(self.verdict)
         column.addLayout(middle, 1)
         column.addWidget(self.strip)
+
         self._stack = QStackedWidget()
         self._stack.addWidget(self.welcome)
         self._stack.addWidget(study)
         self._stack.addWidget(self.begin_page)
+
         self.notice.setObjectName("card")
         self.notice.setWordWrap(True)
         self.notice.setContentsMargins(12, 8, 12, 8)
         self.notice.hide()
+
         whole = QWidget()
         outer = QVBoxLayout(whole)
         outer.setContentsMargins(0, 0, 0, 0)
@@ -617,12 +389,18 @@ class MainWindow(QMainWindow):
             lambda goal: self._ask(lambda session: session.edit(edits.set_goal(goal)))
         )
         self.verdict.take_wanted.connect(self.take_pick)
-        self.verdict.limit_edited.connect(self._set_limit)
+        self.verdict.limit_edited.connect(
+            lambda key, value: self._ask(lambda session: session.set_limit(key, value))
+        )
         self.verdict.try_asked.connect(
             lambda changes: self._ask(lambda session: session.try_changes(changes))
         )
-        self.ledger.values_changed.connect(self._set_values)
-        self.ledger.base_changed.connect(self._set_base_value)
+        self.ledger.values_changed.connect(
+            lambda key, values: self._ask(lambda session: session.set_values(key, values))
+        )
+        self.ledger.base_changed.connect(
+            lambda key, value: self._ask(lambda session: session.set_base_value(key, value))
+        )
         self.ledger.forbidden_changed.connect(
             lambda key, value, on: self._ask(lambda session: session.forbid(key, value, on))
         )
@@ -630,6 +408,12 @@ class MainWindow(QMainWindow):
             lambda key: self._ask(lambda session: session.select_setting(key))
         )
         self.ledger.chip_hovered.connect(self._light_up)
+        self._tabs.chosen.connect(self.show_page)
+        self.entrance.told.connect(self.tell)
+        self.entrance.quiet.connect(self.notice.hide)
+        self.entrance.left.connect(self._leave)
+        self.entrance.changed.connect(self._show_session)
+        self.entrance.entered.connect(self._enter)
 
         for page in self.pages.values():
             page.asked.connect(self._ask)
@@ -647,7 +431,7 @@ class MainWindow(QMainWindow):
         )
         self.remarks.versions_wanted.connect(self.show_versions)
         self.remarks.dismissed.connect(lambda: self._ask(lambda session: session.dismiss_outcome()))
-        self.welcome.demo_wanted.connect(self.open_demo)
+        self.welcome.demo_wanted.connect(self.entrance.open_demo)
         self.welcome.scene_wanted.connect(lambda scene: self.begin(scene))
         self.welcome.new_wanted.connect(self.files.choose_scene)
         self.welcome.open_wanted.connect(self.files.choose_study)
@@ -670,7 +454,7 @@ class MainWindow(QMainWindow):
 
     def _use(self, driver: Driver) -> None:
         self._leave()
-        self._drop_warm()  # nothing else shall work beside a timed render
+        self.entrance.drop_warm()  # nothing else shall work beside a timed render
         session = Session(driver, self)
         self.session = session
         session.snapshot_changed.connect(self._refresh_soon)
@@ -688,16 +472,12 @@ class MainWindow(QMainWindow):
         session.finished.connect(self._on_finished)
         session.ended.connect(self._on_ended)
         session.drawing_wanted.connect(self._draw_now)
-        path = str(session.path.resolve())
-        session.compare(self._compared().get(path, []))
-        self._settings.setValue(
-            "recent", [path, *[p for p in self._recent() if p != path]][:MOST_RECENT]
-        )
-        self._settings.setValue("last", path)
+        session.compare(self._remembered.compared(session.path))
+        self._remembered.keep_open(session.path)
         self._show_session()
 
     def _leave(self) -> None:
-        self._end_beginning()
+        self.entrance.end_beginning()
         if self.session is not None:
             for page in self.pages.values():
                 page.show_view(None)
@@ -711,7 +491,7 @@ class MainWindow(QMainWindow):
             return
 
         self._leave()
-        self._settings.remove("last")
+        self._remembered.keep_closed()
         self._show_session()
 
     def _show_session(self) -> None:
@@ -724,26 +504,24 @@ class MainWindow(QMainWindow):
             return
 
         if self.session is None:
-            recent = [Path(p) for p in self._recent() if is_study(Path(p))]
+            recent = [Path(p) for p in self._remembered.recent() if is_study(Path(p))]
             self.welcome.show_recent(recent)
             self._looked_at.look(recent)
-            QTimer.singleShot(WARM_MILLISECONDS, self.prepare_preview)
+            QTimer.singleShot(WARM_MILLISECONDS, self._prepare_preview)
             self.setWindowTitle("Swift Sample")
         else:
             self.setWindowTitle(f"{self.session.study.name} – Swift Sample")
 
-        last = str(self._settings.value("page", PAGES[0].name))
+        last = self._remembered.page(PAGES[0].name)
         self.show_page(last if self.session is not None and last in self.pages else PAGES[0].name)
 
-    def _recent(self) -> list[str]:
-        stored = self._settings.value("recent", [])
-        return (
-            [str(p) for p in stored]
-            if isinstance(stored, list)
-            else [str(stored)]
-            if stored
-            else []
-        )
+    def _prepare_preview(self) -> None:
+        if self.session is None:
+            self.entrance.prepare_preview()
+
+    def _light_up(self, key: str, value: Value | None) -> None:
+        if self.session is not None:
+            self.session.light_up(key, value)
 
     def _refresh_soon(self) -> None:
         if not self._timer.isActive():
@@ -813,27 +591,8 @@ class MainWindow(QMainWindow):
 
     def _show_on_page(self) -> None:
         """Show the study on the page that is seen."""
-        page = self._pages.currentWidget()
-        if isinstance(page, Page):
-            page.show_view(self.session.view() if self.session is not None else None)
-
-    def _set_limit(self, key: str, value: float) -> None:
-        if self.session is not None:
-            self.session.set_limit(key, value)
-
-    def _set_values(self, key: str, values: tuple[Value, ...]) -> None:
-        if self.session is not None:
-            self.session.set_values(key, values)
-            self._refresh_soon()
-
-    def _set_base_value(self, key: str, value: Value) -> None:
-        if self.session is not None:
-            self.session.set_base_value(key, value)
-            self._refresh_soon()
-
-    def _light_up(self, key: str, value: Value | None) -> None:
-        if self.session is not None:
-            self.session.light_up(key, value)
+        model = self.session.view() if self.session is not None else None
+        self._tabs.current.show_view(model)
 
     def take_pick(self) -> TakeSheet | None:
         """Open the sheet with the pick's settings."""

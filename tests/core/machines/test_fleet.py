@@ -61,7 +61,7 @@ def measured(
     late.join()
     meeting.held.unlink(missing_ok=True)
     validate(driver.state)
-    fresh = driver._store.load()
+    fresh = driver.study.store.load()
     for name in ("plan", "records", "references", "chunks", "apart"):
         assert getattr(fresh, name) == getattr(driver.state, name), name
 

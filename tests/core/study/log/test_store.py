@@ -506,7 +506,7 @@ def test_a_record_in_a_header_is_rewritten_in_its_room(tmp_path: Path) -> None:
 
 
 def test_what_measuring_ended_with_stays_until_it_is_dismissed(driver: Driver) -> None:
-    driver._keep([MeasuringEnded(False, "the disk is full"), Said("note", "hello")])
+    driver.study.keep([MeasuringEnded(False, "the disk is full"), Said("note", "hello")])
     path = driver.path
     driver.close()
     opened = Driver(Store.open(path))

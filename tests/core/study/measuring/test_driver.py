@@ -28,7 +28,7 @@ from swift_sample.core.study.log.events import Event, Happened, Run, RunFinished
 from swift_sample.core.study.log.records import MAX_FAILURES, MAX_MACHINE_FAILURES
 from swift_sample.core.study.log.state import validate
 from swift_sample.core.study.log.store import Store, create_study
-from swift_sample.core.study.measuring import driver as driver_module
+from swift_sample.core.study.measuring import stretch as stretch_module
 from swift_sample.core.study.measuring.driver import Driver
 from swift_sample.core.study.measuring.notices import Ended, Notice, StepEnded, StepStarted, Waits
 from swift_sample.core.study.measuring.policies import Policy, Remeasuring, Sweeping
@@ -71,7 +71,7 @@ def measure(
     driver.listen(keep)
     driver.run_here(policy)
     validate(driver.state)
-    fresh = driver._store.load()
+    fresh = driver.study.store.load()
 
     assert (fresh.plan, fresh.records, fresh.references, fresh.version) == (
         driver.state.plan,
@@ -141,11 +141,11 @@ def test_an_error_anywhere_ends_the_measuring_and_not_the_owner(
     after it."""
     notices: list[Notice] = []
     driver.listen(notices.append)
-    monkeypatch.setattr(driver_module, "WAKE_SECONDS", 0.01)
+    monkeypatch.setattr(stretch_module, "WAKE_SECONDS", 0.01)
 
-    for place in ("_notice_silence", "_publish"):
+    for owner, place in ((driver, "_notice_silence"), (driver.study, "publish")):
         with monkeypatch.context() as broken:
-            broken.setattr(driver, place, lambda: 1 / 0)
+            broken.setattr(owner, place, lambda: 1 / 0)
             ended = driver.run_here(Sweeping())
 
         assert not ended.finished
@@ -350,7 +350,7 @@ def test_a_full_disk_is_waited_for_with_a_word(
 ) -> None:
     """Before a picture is begun, and where one could not be written or an outcome could not be
     kept."""
-    monkeypatch.setattr(driver_module, "WAKE_SECONDS", 0.01)
+    monkeypatch.setattr(stretch_module, "WAKE_SECONDS", 0.01)
     full: dict[str, int] = {"room": 3, "keep": 3}
 
     def has_room(path: Path, wanted: int) -> bool:
@@ -365,9 +365,9 @@ def test_a_full_disk_is_waited_for_with_a_word(
             )
         return append(events, plan)
 
-    append = driver._store.append
-    monkeypatch.setattr(driver_module, "has_room", has_room)
-    monkeypatch.setattr(driver._store, "append", keep)
+    append = driver.study.store.append
+    monkeypatch.setattr(stretch_module, "has_room", has_room)
+    monkeypatch.setattr(driver.study.store, "append", keep)
     notices = measure(driver)
     assert notices[-1].finished
     waits = [notice.words for notice in notices if isinstance(notice, Waits)]
@@ -378,7 +378,7 @@ def test_a_full_disk_is_waited_for_with_a_word(
         + ["results.db: cannot be written, the disk is full; make room on it"] * 3
     )
     assert len({run.picture for run in runs_of(driver)}) == len(runs_of(driver))
-    monkeypatch.setattr(driver_module, "PATIENCE_SECONDS", 0.05)
+    monkeypatch.setattr(stretch_module, "PATIENCE_SECONDS", 0.05)
     full["room"] = 10_000
     driver.settle(driver.edit("Runs", lambda plan: replace(plan, repeats=plan.repeats + 1)))
     assert measure(driver)[-1].problem == f"the disk of {driver.path} is full; make room on it"
@@ -760,7 +760,7 @@ def test_areas_and_views_are_measured_from_stored_pictures(driver: Driver) -> No
 @pytest.fixture
 def busy_machine(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Lease]:
     """Another study is timed on this machine."""
-    monkeypatch.setattr(driver_module, "LEASE_SECONDS", 0.05)
+    monkeypatch.setattr(stretch_module, "LEASE_SECONDS", 0.05)
     other = Lease(tmp_path / "lease-of-others")
     assert other.take(Path("other.study")) == ""
     yield other
@@ -773,7 +773,7 @@ def test_a_budget_buys_measuring_and_not_waiting(
     """O8: 38 of 60 s were waited for another study."""
     driver = Driver(Store.open(study_path), lease=Lease(tmp_path / "lease-of-others"))
     now = [0.0]
-    driver._clock = lambda: now[0]
+    driver.study.clock = lambda: now[0]
 
     def told(notice: Notice) -> None:
         if isinstance(notice, Waits):

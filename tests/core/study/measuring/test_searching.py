@@ -179,7 +179,7 @@ def test_what_failed_in_an_earlier_search_does_not_end_a_later_one(driver: Drive
         result=None,
         reason="it failed",
     )
-    driver._keep([RunFinished(failed, hopeless)] * MAX_FAILURES)
+    driver.study.keep([RunFinished(failed, hopeless)] * MAX_FAILURES)
     policy = Searching(driver.record)
     chosen = set()
     state = driver.state
@@ -195,7 +195,7 @@ def test_what_failed_in_an_earlier_search_does_not_end_a_later_one(driver: Drive
             pytest.fail("a trial that failed too often is not rendered again")
         if proposal.step is not None:
             break
-        driver._keep(proposal.events)
+        driver.study.keep(proposal.events)
         proposal = policy.propose(driver.state, 0.0)
 
 
@@ -203,7 +203,7 @@ def test_what_a_search_chose_is_measured_whole_by_run(driver: Driver) -> None:
     """Trials of a search stay in the study: measuring the plan later finishes those that may be the
     pick."""
     other = BASE.replace({"samples.max": 8, "scene.keep_built": True})
-    driver._keep([TrialChosen(driver.state.here, other.identity_values(), "why")])
+    driver.study.keep([TrialChosen(driver.state.here, other.identity_values(), "why")])
     driver.settle(driver.edit("No sweeps", lambda plan: replace(plan, sweeps=())))
     assert driver.run_here(Sweeping()).finished
     trials = {t.configuration: t for t in driver.snapshot.results.trials}
