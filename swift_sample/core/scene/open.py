@@ -44,6 +44,17 @@ DEMO_SCENES: dict[str, Callable[[Choices], Scene]] = {
 }
 """The scenes that come with the application, by name."""
 
+FINGERPRINTS = {
+    "honey-stall": "8dcea53653a0377e",
+    "honey-stall-small": "a1944dfbea52b8f8",
+    "honey-stall-heavy": "a699b2ce13ed2da1",
+    "honey-room": "f7f0a19da343c5be",
+    "honey-jar": "ccc55cd8a0ab9d28",
+}
+"""Of the demo scenes, as they are modelled. Whoever changes what one shows gives it another one, so
+that old results are not mixed with new ones; a test of what is modelled fails where that was
+forgotten. Words and lines of the code that models them change nothing."""
+
 
 def open_scene(name: str, choices: Choices | None = None) -> Scene:
     """The scene of this name as chosen: a demo scene, or a glTF file (.gltf or .glb).
@@ -66,7 +77,7 @@ def scene_fingerprint(name: str) -> str:
     Raises SceneError where the file is missing.
     """
     if name in DEMO_SCENES:
-        return digest_of(sorted(Path(__file__).parent.glob("honey_*.py")), name.encode())[:16]
+        return FINGERPRINTS[name]
 
     path = _scene_path(name)
     return digest_of([path, *(file for file in _referred(stamp_of(path)) if file.is_file())])[:16]

@@ -1,10 +1,16 @@
 """What can happen to a study. The store keeps every event for good, in order; `state.apply` takes
 one at a time, and applying them all again gives the same state. `Surroundings` and `PlaceShown` say
-how a study is looked at now; they are not kept."""
+how a study is looked at now; they are not kept.
+
+An event that is kept says under which name (`LOGGED_AS`), and which of its fields are words for
+people (`TOLD_BY`); the log writes the others as they are declared.
+"""
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Annotated, Any, ClassVar
+
+from pydantic import Field, PlainSerializer, PlainValidator
 
 from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.renderers.port import SceneContent
@@ -13,23 +19,33 @@ from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.log.identity import MeasurementKey, Place
 from swift_sample.core.study.plan.model import Study
 
+Amount = Annotated[float, Field(ge=0, allow_inf_nan=False)]
+"""A finite number from 0 on."""
+
+StoredFigure = Annotated[
+    Figure,
+    PlainSerializer(lambda figure: figure.numbers),
+    PlainValidator(lambda stored: stored if isinstance(stored, Figure) else Figure.of(stored)),
+]
+"""A figure that stands in the log as its numbers."""
+
 
 @dataclass(frozen=True, slots=True)
 class RunResult:
     """What of a run is asked for often; the whole record of its render is kept beside it
     (`Store.record`)."""
 
-    seconds: Mapping[str, float]
+    seconds: Mapping[str, Amount]
     """by phase, as far as the renderer tells: load, textures, build, first_picture, sampling,
     denoise, write; total is always there"""
-    cpu_seconds: float
-    peak_memory_bytes: int
-    picture_bytes: int
-    ready_seconds: float
+    cpu_seconds: Amount
+    peak_memory_bytes: Annotated[int, Field(ge=0)]
+    picture_bytes: Annotated[int, Field(ge=0)]
+    ready_seconds: Amount
     """what caches had to do before the clock started; 0 where it had been done"""
-    load_of_others: float
+    load_of_others: Amount
     """share of the processor that other programs took"""
-    samples_mean: float | None
+    samples_mean: Amount | None
     """None where the renderer does not tell"""
 
     @staticmethod
@@ -115,6 +131,9 @@ class Measurement:
 class PlanEdited:
     """The plan is another one. Edits of one `field` in quick succession are one step of undoing."""
 
+    LOGGED_AS: ClassVar = "plan"
+    TOLD_BY: ClassVar = "label"
+
     label: str
     plan: Study
     field: str = ""
@@ -122,17 +141,19 @@ class PlanEdited:
 
 @dataclass(frozen=True)
 class PlanUndone:
-    pass
+    LOGGED_AS: ClassVar = "undone"
 
 
 @dataclass(frozen=True)
 class PlanRedone:
-    pass
+    LOGGED_AS: ClassVar = "redone"
 
 
 @dataclass(frozen=True)
 class RunFinished:
     """A run worked or failed."""
+
+    LOGGED_AS: ClassVar = "run"
 
     run: Run
     configuration: Configuration | None = None
@@ -145,6 +166,9 @@ class RunFinished:
 class PictureLost:
     """The picture of a run is missing or damaged: the run is made again."""
 
+    LOGGED_AS: ClassVar = "picture lost"
+    TOLD_BY: ClassVar = "reason"
+
     place: Place
     run: int
     reason: str
@@ -152,6 +176,8 @@ class PictureLost:
 
 @dataclass(frozen=True)
 class Measured:
+    LOGGED_AS: ClassVar = "measured"
+
     measurements: tuple[Measurement, ...]
 
 
@@ -159,6 +185,8 @@ class Measured:
 class ReferenceGrew:
     """A reference has this many samples now, in so many chunks, and this grain of its own in
     levels."""
+
+    LOGGED_AS: ClassVar = "reference"
 
     reference: str
     samples: int
@@ -174,6 +202,8 @@ class ChunkKept:
     """Samples of a reference that were rendered by themselves are there, to be merged into it in
     their order."""
 
+    LOGGED_AS: ClassVar = "chunk"
+
     reference: str
     chunk: int
     samples: int
@@ -185,6 +215,9 @@ class ChunkKept:
 class ChunkLost:
     """Such samples cannot be used: they are rendered again."""
 
+    LOGGED_AS: ClassVar = "chunk lost"
+    TOLD_BY: ClassVar = "reason"
+
     reference: str
     chunk: int
     reason: str
@@ -192,6 +225,9 @@ class ChunkLost:
 
 @dataclass(frozen=True)
 class ReferenceLost:
+    LOGGED_AS: ClassVar = "reference lost"
+    TOLD_BY: ClassVar = "reason"
+
     reference: str
     reason: str
 
@@ -201,13 +237,16 @@ class Prediction:
     """What a search expected of a trial before it was rendered: seconds of the goal and the limit
     share, each with the interval in which it shall lie nine times of ten."""
 
-    seconds: Figure
-    share: Figure
+    seconds: StoredFigure
+    share: StoredFigure
 
 
 @dataclass(frozen=True)
 class TrialChosen:
     """A search wants a trial measured in this place."""
+
+    LOGGED_AS: ClassVar = "search"
+    TOLD_BY: ClassVar = "why"
 
     place: Place
     values: Mapping[str, Value]
@@ -219,6 +258,9 @@ class TrialChosen:
 class SearchConcluded:
     """A search expects nothing better any more; what may be the pick gets all its runs."""
 
+    LOGGED_AS: ClassVar = "search concluded"
+    TOLD_BY: ClassVar = "why"
+
     place: Place
     why: str
 
@@ -227,6 +269,8 @@ class SearchConcluded:
 class FailuresForgiven:
     """Measuring was asked for: trials that failed before are tried again."""
 
+    LOGGED_AS: ClassVar = "tried again"
+
     place: Place
 
 
@@ -234,6 +278,8 @@ class FailuresForgiven:
 class Named:
     """The record behind the name of a scene, a renderer or a machine that results are kept
     under."""
+
+    LOGGED_AS: ClassVar = "named"
 
     kind: str
     name: str
@@ -251,6 +297,9 @@ class HostApart:
     """One of several machines of a kind does not keep their pace, by its controls: its times are
     kept apart from theirs."""
 
+    LOGGED_AS: ClassVar = "host apart"
+    TOLD_BY: ClassVar = "why"
+
     machine: str
     host: str
     why: str
@@ -261,18 +310,24 @@ class MeasuringEnded:
     """What the last measuring ended with, in words; it stands until it is dismissed or measuring
     begins again."""
 
+    LOGGED_AS: ClassVar = "ended"
+    TOLD_BY: ClassVar = "words"
+
     finished: bool
     words: str
 
 
 @dataclass(frozen=True)
 class OutcomeDismissed:
-    pass
+    LOGGED_AS: ClassVar = "dismissed"
 
 
 @dataclass(frozen=True)
 class Said:
     """Words for the study's log; they change nothing."""
+
+    LOGGED_AS: ClassVar = "said"
+    TOLD_BY: ClassVar = "text"
 
     kind: str
     text: str
