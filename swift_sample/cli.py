@@ -120,7 +120,7 @@ def commands(context: click.Context) -> int:
     """Finds the fastest render settings you would still deliver. Without a command, the window
     opens."""
     if context.invoked_subcommand is None:
-        from swift_sample.commands.study import open_window
+        from swift_sample.commands.window import open_window
 
         return open_window(None)
 

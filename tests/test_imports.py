@@ -2,7 +2,11 @@
 
 import subprocess
 import sys
+from graphlib import CycleError, TopologicalSorter
 from pathlib import Path
+
+import grimp
+import pytest
 
 ROOT = Path(__file__).resolve().parent.parent
 
@@ -15,6 +19,17 @@ def test_layers_hold() -> None:
         text=True,
     )
     assert done.returncode == 0, done.stdout
+
+
+def test_no_module_leads_back_to_itself() -> None:
+    """Imports in functions and for types alone count like the others."""
+    graph = grimp.build_graph("swift_sample", cache_dir=None)
+    imported = {module: graph.find_modules_directly_imported_by(module) for module in graph.modules}
+
+    try:
+        TopologicalSorter(imported).prepare()
+    except CycleError as error:
+        pytest.fail(" -> ".join(error.args[1]))
 
 
 def test_core_and_command_line_import_without_qt() -> None:

@@ -5,7 +5,8 @@ from dataclasses import dataclass
 
 from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, Figure
 from swift_sample.core.study.answers.acceptance import COSTS, quantity
-from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult
 
 SHARE = "share"
 TIME = "time"

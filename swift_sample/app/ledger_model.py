@@ -8,7 +8,8 @@ from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Setting, Value
 from swift_sample.core.study.answers.acceptance import ACCEPTABLE, UNMEASURED, quantity
 from swift_sample.core.study.answers.pick_report import show_factor, show_seconds
-from swift_sample.core.study.answers.results import Results, TrialResult, show_error
+from swift_sample.core.study.answers.results import Results, show_error
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.plan.model import Study
 
 NO_DIFFERENCE = "no measurable difference"

@@ -9,7 +9,8 @@ from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.answers.frames import FrameResults
 from swift_sample.core.study.answers.pick import Pick
-from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.measuring.notices import Member
 from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.core.study.measuring.steps import Step

@@ -12,8 +12,8 @@ import click
 
 from swift_sample.commands.looking import print_pick, say_state
 from swift_sample.commands.machines import fleet_at, kind_named, on_machines
-from swift_sample.commands.study import open_window
 from swift_sample.commands.terminal import Interrupts, Size, Span, Terminal, quoted, say
+from swift_sample.commands.window import open_window
 from swift_sample.core.errors import StudyError, SwiftSampleError, UsageError, one_line
 from swift_sample.core.machine import BUSY_SHARE, LoadMeter
 

@@ -28,7 +28,8 @@ from swift_sample.core.study.plan.words import staging_words
 
 if TYPE_CHECKING:
     from swift_sample.core.renderers.port import Finding, SceneFacts
-    from swift_sample.core.study.answers.results import Results, TrialResult
+    from swift_sample.core.study.answers.results import Results
+    from swift_sample.core.study.answers.trial import TrialResult
     from swift_sample.core.study.measuring.snapshot import Snapshot
     from swift_sample.core.study.plan.edits import PlanEdit
     from swift_sample.core.study.plan.model import Study

@@ -1,7 +1,5 @@
 """Commands that make studies, move them, and open the window."""
 
-import os
-import sys
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -9,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from swift_sample.commands.terminal import Size, changes_of, check_writable, quoted, say
-from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.commands.window import open_window
 from swift_sample.core.picture.view import CURVES, View
 from swift_sample.core.scene.lighting import DARK_GLOW_NOTE, SOFT_SKY
 from swift_sample.core.scene.staging import Staging
@@ -18,8 +16,6 @@ from swift_sample.core.settings.setting import SAMPLES
 
 if TYPE_CHECKING:
     from swift_sample.core.renderers.port import Renderer
-
-
 LOOK_PIXELS = 96
 LOOK_SAMPLES = 8
 """The longer side, and the samples, of a picture that only tells whether there is anything to be
@@ -213,21 +209,3 @@ def looks_dark(
     picture, _ = renderer.engine().render(spec, None, lambda share: None, lambda stop: None)
 
     return is_dark(picture.beauty)
-
-
-def open_window(path: Path | None, measure: bool = False) -> int:
-    try:
-        from swift_sample.ui.window.application import run_window
-    except ImportError as error:
-        raise SwiftSampleError(
-            f"the window cannot start ({one_line(error)}); `make setup` installs what it needs"
-        ) from error
-
-    if sys.platform == "linux" and not any(
-        os.environ.get(v) for v in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")
-    ):
-        raise SwiftSampleError(
-            "there is no display; `swift-sample demo --headless` and `run` work without one"
-        )
-
-    return run_window(path, measure)

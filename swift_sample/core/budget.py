@@ -8,6 +8,8 @@ import os
 
 import psutil
 
+MEBIBYTE = 1 << 20
+
 RAISED_BY = "SWIFT_SAMPLE_BUDGET"
 """Environment variable: a number that every bound here is multiplied by."""
 

@@ -1,19 +1,16 @@
 """What a fleet tells whoever drives it; known without the engine."""
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from swift_sample.core.machines.messages import Card
-
-if TYPE_CHECKING:
-    from swift_sample.core.machines.fleet import RemoteLink
+from swift_sample.core.worker.link import Link
 
 
 @dataclass(frozen=True)
 class Joined:
     """A machine that has joined. `skew` is how many seconds its clock is ahead of this one."""
 
-    link: "RemoteLink"
+    link: Link
     card: Card
     skew: float
 

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 from swift_sample.core.colours import DAY, PHASE_ROLES
 from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
 from swift_sample.core.study.answers.pick_report import show_seconds
-from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -32,7 +32,8 @@ from swift_sample.core.study.answers.pick_report import (
     show_seconds,
     show_with_half,
 )
-from swift_sample.core.study.answers.results import Results, TrialResult, show_error
+from swift_sample.core.study.answers.results import Results, show_error
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.measuring.snapshot import Snapshot, counted
 from swift_sample.core.study.plan.model import WatchArea
 

@@ -8,7 +8,7 @@ import threading
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import IO
+from typing import IO, Protocol
 
 from pydantic import ValidationError
 
@@ -19,6 +19,17 @@ LOG_BYTES_KEPT = 1 << 20
 SILENCE_SECONDS = 600.0
 """A worker that says nothing for this long is taken to hang. Renders tell their progress twice a
 second."""
+
+
+class Link(Protocol):
+    """A way to something that does jobs, here or elsewhere."""
+
+    def send(self, request: Request) -> None: ...
+    def stop_job(self) -> None: ...
+    def kill(self) -> None: ...
+    def close(self) -> None: ...
+    def was_paused(self) -> bool: ...
+    def exit_words(self) -> str: ...
 
 
 class WorkerLink:

@@ -7,7 +7,8 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QWidget
 
 from swift_sample.core.study.answers.pick_report import show_seconds
-from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.marks import mark_of, mark_role, paint_mark, wing
 from swift_sample.ui.widgets.scopes_panel import DASHES, ROLES

@@ -10,7 +10,8 @@ from swift_sample.app.foreign import Foreign
 from swift_sample.app.toning import Source
 from swift_sample.core.measure.kinds import WORST_MARK, Figure
 from swift_sample.core.study.answers.acceptance import quantity, show_limit
-from swift_sample.core.study.answers.results import Results, TrialResult, show_error
+from swift_sample.core.study.answers.results import Results, show_error
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.plan.model import AREA_MARK, Study
 from swift_sample.ui.look.head import REFERENCE
 from swift_sample.ui.theme import Theme

@@ -19,7 +19,8 @@ from swift_sample.app.toning import Source, thumbnail
 from swift_sample.core.measure.knee import knee
 from swift_sample.core.study.answers.acceptance import RANKS
 from swift_sample.core.study.answers.pick_report import show_seconds
-from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.plan import edits
 from swift_sample.ui.dialogs.remark import RemarkDialog
 from swift_sample.ui.page import Page

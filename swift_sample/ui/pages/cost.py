@@ -30,7 +30,8 @@ from swift_sample.core.settings import Capabilities
 from swift_sample.core.study.answers.costs import phases_of, typical_run
 from swift_sample.core.study.answers.findings import Finding, find, judged_words, score_words
 from swift_sample.core.study.answers.pick_report import cache_words, show_factor, show_seconds
-from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.ui.look.head import TrialHead
 from swift_sample.ui.page import Page

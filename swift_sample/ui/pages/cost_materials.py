@@ -24,7 +24,8 @@ from swift_sample.core.study.answers.features import (
     words_of_all,
 )
 from swift_sample.core.study.answers.pick_report import show_seconds
-from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.ui.theme import SMALL, font
 from swift_sample.ui.widgets.flow import Flow

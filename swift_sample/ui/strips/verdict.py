@@ -27,7 +27,8 @@ from swift_sample.core.study.answers.pick_report import (
     show_with_interval,
     so_far,
 )
-from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.core.study.plan.model import AREA_MARK
 from swift_sample.ui.theme import LARGE, NORMAL, SMALL, VERDICT_HEIGHT, Theme, font

@@ -15,7 +15,8 @@ from swift_sample.core.study.answers.pick_report import (
     show_seconds,
     show_with_half,
 )
-from swift_sample.core.study.answers.results import Results, TrialResult, show_error
+from swift_sample.core.study.answers.results import Results, show_error
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.words import PlainLabel
 

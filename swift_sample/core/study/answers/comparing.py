@@ -9,7 +9,8 @@ from swift_sample.core.measure.timing import factor, is_difference
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.answers.acceptance import quantity
 from swift_sample.core.study.answers.pick_report import show_factor
-from swift_sample.core.study.answers.results import Results, TrialResult, show_error
+from swift_sample.core.study.answers.results import Results, show_error
+from swift_sample.core.study.answers.trial import TrialResult
 
 LEAST_CHANGE = 0.05
 """Of a limit: an error that changes by less is not told."""

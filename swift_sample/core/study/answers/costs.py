@@ -3,7 +3,7 @@ its pictures takes."""
 
 from swift_sample.core.renderers.costs import Part, parts_of
 from swift_sample.core.renderers.records import PHASES
-from swift_sample.core.study.answers.results import TrialResult
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.log.events import Run
 
 MEASURING_SECONDS = 0.2

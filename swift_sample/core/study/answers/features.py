@@ -13,7 +13,8 @@ from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABL
 from swift_sample.core.study.answers.costs import typical_run
 from swift_sample.core.study.answers.pick import why_not
 from swift_sample.core.study.answers.pick_report import show_factor
-from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.plan.model import Study
 
 MOST_AUDITED = 60

@@ -6,7 +6,8 @@ from collections.abc import Callable, Sequence
 from swift_sample.core.renderers.port import Case, Finding, Renderer
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.study.answers.costs import phases_of, typical_run
-from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult
 
 
 def find(

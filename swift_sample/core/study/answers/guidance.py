@@ -19,7 +19,8 @@ from swift_sample.core.study.answers.acceptance import (
 )
 from swift_sample.core.study.answers.costs import typical_run
 from swift_sample.core.study.answers.pick import place_of
-from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.plan.model import AREA_MARK
 
 MARGIN = 0.95

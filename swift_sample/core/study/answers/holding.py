@@ -9,7 +9,8 @@ from swift_sample.core.measure.timing import factor, is_difference
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE, quantity
 from swift_sample.core.study.answers.pick import why_not
-from swift_sample.core.study.answers.results import Results, TrialResult, collect
+from swift_sample.core.study.answers.results import Results, collect
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.log.state import StudyState, replace_state
 from swift_sample.core.study.plan.model import Study, Sweep
 

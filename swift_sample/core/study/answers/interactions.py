@@ -12,7 +12,8 @@ from swift_sample.core.measure.timing import (
     student_reach,
 )
 from swift_sample.core.settings import Value
-from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult
 
 
 @dataclass(frozen=True)

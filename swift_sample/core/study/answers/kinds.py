@@ -17,7 +17,8 @@ from swift_sample.core.measure.timing import common_spread, factor, is_differenc
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.answers.acceptance import ACCEPTABLE
 from swift_sample.core.study.answers.pick_report import show_seconds
-from swift_sample.core.study.answers.results import Results, TrialResult, goal_seconds, results_of
+from swift_sample.core.study.answers.results import Results, goal_seconds, results_of
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.log.events import HostApart, Run
 from swift_sample.core.study.log.state import APART_MARK, StudyState, kind_of
 from swift_sample.core.study.plan.model import FramePlan

@@ -5,12 +5,13 @@ A setting that does nothing is never recommended: among trials that tie, "16 sam
 "16 samples, clamp 4".
 """
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from heapq import nlargest
-from typing import TYPE_CHECKING
+from typing import Any, Protocol
 
 from swift_sample.core.measure.kinds import WORST_MARK, Figure, place_words
-from swift_sample.core.measure.timing import factor, is_difference
+from swift_sample.core.measure.timing import Spread, factor, is_difference
 from swift_sample.core.settings import Value
 from swift_sample.core.study.answers.acceptance import (
     ACCEPTABLE,
@@ -20,14 +21,40 @@ from swift_sample.core.study.answers.acceptance import (
     quantity,
     show_limit,
 )
-from swift_sample.core.study.plan.model import AREA_MARK
-
-if TYPE_CHECKING:
-    from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.answers.trial import TrialResult
+from swift_sample.core.study.plan.model import AREA_MARK, Study
 
 LOOKED_AT = 16
 """Of the trials that are faster than the pick, so many of the nearest are looked at before all
 are."""
+
+
+class Judged(Protocol):
+    """All trials of a study with their verdicts: `results.Results`."""
+
+    @property
+    def study(self) -> Study: ...
+
+    @property
+    def trials(self) -> tuple[TrialResult, ...]: ...
+
+    @property
+    def by_id(self) -> Mapping[str, TrialResult]: ...
+
+    @property
+    def by_effect(self) -> Mapping[Any, TrialResult]: ...
+
+    @property
+    def alone(self) -> Mapping[str, Mapping[Value, str]]: ...
+
+    @property
+    def spread(self) -> Spread: ...
+
+    @property
+    def line(self) -> float: ...
+
+    @property
+    def wanted(self) -> Mapping[str, float]: ...
 
 
 @dataclass(frozen=True)
@@ -36,9 +63,9 @@ class Pick:
     `next_faster` is the nearest trial that is measurably faster, and `reason` why it is not the
     pick."""
 
-    trial: "TrialResult"
-    ties: tuple["TrialResult", ...]
-    next_faster: "TrialResult | None"
+    trial: TrialResult
+    ties: tuple[TrialResult, ...]
+    next_faster: TrialResult | None
     reason: str
 
 
@@ -54,7 +81,7 @@ class Contribution:
     alone: bool = False
 
 
-def choose(results: "Results") -> Pick | None:
+def choose(results: Judged) -> Pick | None:
     """The pick under the results' acceptance line, or None yet."""
     acceptable = [t for t in results.trials if t.verdict == ACCEPTABLE and t.seconds is not None]
     if not acceptable:
@@ -87,7 +114,7 @@ def choose(results: "Results") -> Pick | None:
     )
 
 
-def _next_faster(results: "Results", pick: "TrialResult", ties: set[str]) -> "TrialResult | None":
+def _next_faster(results: Judged, pick: TrialResult, ties: set[str]) -> TrialResult | None:
     """The slowest of the trials that are measurably faster than the pick."""
     assert pick.seconds is not None
     limit = pick.seconds.value
@@ -106,7 +133,7 @@ def _next_faster(results: "Results", pick: "TrialResult", ties: set[str]) -> "Tr
     return None
 
 
-def why_not(trial: "TrialResult", results: "Results") -> str:
+def why_not(trial: TrialResult, results: Judged) -> str:
     """Why a trial is not acceptable, and in which place."""
     if trial.forbidden:
         return trial.forbidden
@@ -137,7 +164,7 @@ def why_not(trial: "TrialResult", results: "Results") -> str:
     )
 
 
-def place_of(trial: "TrialResult", key: str, results: "Results") -> str:
+def place_of(trial: TrialResult, key: str, results: Judged) -> str:
     """Where an error is largest, in words: ", most of it at the upper left"; "" where that is not
     known."""
     measure, mark, _ = key.partition(AREA_MARK)
@@ -155,7 +182,7 @@ def place_of(trial: "TrialResult", key: str, results: "Results") -> str:
     return f", {'least' if quantity(key).higher_is_better else 'most of it'} {there}"
 
 
-def contributions(results: "Results", trial: "TrialResult") -> tuple[Contribution, ...]:
+def contributions(results: Judged, trial: TrialResult) -> tuple[Contribution, ...]:
     """What each change of a trial from the base contributes to its time."""
     base = results.study.base
     found = []
@@ -180,7 +207,7 @@ def contributions(results: "Results", trial: "TrialResult") -> tuple[Contributio
     return tuple(found)
 
 
-def edges(results: "Results", trial: "TrialResult") -> tuple[str, ...]:
+def edges(results: Judged, trial: TrialResult) -> tuple[str, ...]:
     """Settings of which a trial has the cheapest value that was tried, although the setting has
     cheaper ones."""
     found = []
@@ -196,11 +223,11 @@ def edges(results: "Results", trial: "TrialResult") -> tuple[str, ...]:
     return tuple(found)
 
 
-def _seconds(trial: "TrialResult") -> float:
+def _seconds(trial: TrialResult) -> float:
     assert trial.seconds is not None
     return trial.seconds.value
 
 
-def _time_then_share(trial: "TrialResult") -> tuple[float, float]:
+def _time_then_share(trial: TrialResult) -> tuple[float, float]:
     assert trial.share is not None
     return _seconds(trial), trial.share.value

@@ -11,12 +11,8 @@ from swift_sample.core.study.answers.acceptance import quantity
 from swift_sample.core.study.answers.guidance import Help
 from swift_sample.core.study.answers.interactions import interactions
 from swift_sample.core.study.answers.pick import Pick, contributions, edges
-from swift_sample.core.study.answers.results import (
-    PROCESSOR_SECONDS,
-    Results,
-    TrialResult,
-    show_error,
-)
+from swift_sample.core.study.answers.results import Results, show_error
+from swift_sample.core.study.answers.trial import PROCESSOR_SECONDS, TrialResult
 from swift_sample.core.study.plan.model import FIRST_PICTURE
 
 TIES_NAMED = 4

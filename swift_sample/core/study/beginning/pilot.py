@@ -11,7 +11,7 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.study.answers.costs import measuring_seconds
 from swift_sample.core.study.answers.findings import spared_for_nothing
-from swift_sample.core.study.answers.results import TrialResult
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.log.events import Run, RunResult
 from swift_sample.core.study.log.identity import Place
 from swift_sample.core.study.measuring.policies.runs_wanted import LONG_SECONDS, RUNS_OF_LONG

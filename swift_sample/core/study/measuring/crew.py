@@ -10,7 +10,7 @@ import shutil
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -23,7 +23,8 @@ from swift_sample.core.study.log.identity import Identity, SceneContent, machine
 from swift_sample.core.study.measuring.policies.sweep import spec_of
 from swift_sample.core.study.measuring.steps import Step
 from swift_sample.core.study.plan.model import Study
-from swift_sample.core.worker.messages import RenderJob, Request
+from swift_sample.core.worker.link import Link
+from swift_sample.core.worker.messages import RenderJob
 
 if TYPE_CHECKING:
     from swift_sample.core.machines.messages import Card
@@ -42,17 +43,6 @@ RESTS = (2.0, 5.0, 15.0, 60.0)
 STARTING = "starting"
 CHECKING = "checking"
 READY = "ready"
-
-
-class Link(Protocol):
-    """A way to something that does jobs, here or elsewhere."""
-
-    def send(self, request: Request) -> None: ...
-    def stop_job(self) -> None: ...
-    def kill(self) -> None: ...
-    def close(self) -> None: ...
-    def was_paused(self) -> bool: ...
-    def exit_words(self) -> str: ...
 
 
 @dataclass(eq=False, kw_only=True)

@@ -22,12 +22,8 @@ from swift_sample.core.study.answers.guidance import Help, without_pick
 from swift_sample.core.study.answers.holding import Answer, answers
 from swift_sample.core.study.answers.kinds import Kind, kinds_of, machines_of
 from swift_sample.core.study.answers.pick_report import show_seconds, show_time_left
-from swift_sample.core.study.answers.results import (
-    Results,
-    TrialResult,
-    collect_earlier,
-    results_of,
-)
+from swift_sample.core.study.answers.results import Results, collect_earlier, results_of
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.log.events import STOPPED, Happened, PlaceShown, Run
 from swift_sample.core.study.log.folder import Folder
 from swift_sample.core.study.log.identity import Identity, Place, machine_identity

@@ -33,15 +33,7 @@ from swift_sample.core.study.log.events import (
 )
 from swift_sample.core.study.log.records import MAX_MACHINE_FAILURES
 from swift_sample.core.study.log.state import kind_of
-from swift_sample.core.study.measuring.crew import (
-    READY,
-    RESTS,
-    STARTING,
-    Link,
-    Roster,
-    Seat,
-    own_seat,
-)
+from swift_sample.core.study.measuring.crew import READY, RESTS, STARTING, Roster, Seat, own_seat
 from swift_sample.core.study.measuring.damage import lost_pictures, unfit_pictures, without_figures
 from swift_sample.core.study.measuring.notices import (
     Ended,
@@ -57,7 +49,7 @@ from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand, InH
 from swift_sample.core.study.measuring.steps import ReferenceStep, RunStep, Step
 from swift_sample.core.study.measuring.surroundings import scene_changed, unknown_names
 from swift_sample.core.worker.lease import Lease
-from swift_sample.core.worker.link import SILENCE_SECONDS, WorkerLink
+from swift_sample.core.worker.link import SILENCE_SECONDS, Link, WorkerLink
 from swift_sample.core.worker.messages import (
     Failed,
     Held,

@@ -29,7 +29,7 @@ from swift_sample.core.settings.setting import (
     THREADS,
 )
 from swift_sample.core.study.answers.acceptance import COSTS
-from swift_sample.core.study.answers.results import TrialResult
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.plan.model import AREA_MARK
 
 FALL = {"grain": 0.5, "rms": 0.5, "perceptual": 0.5, "stray_pixels": 1.0}

@@ -23,7 +23,8 @@ from swift_sample.core.settings import Configuration, Setting, Value
 from swift_sample.core.settings.setting import BOUNCES, SAMPLES
 from swift_sample.core.study.answers.acceptance import NOT_ACCEPTABLE
 from swift_sample.core.study.answers.guidance import FALLS, MARGIN
-from swift_sample.core.study.answers.results import Results, TrialResult
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.answers.verdict_runs import (
     MOST_FOR_VERDICT,
     WORTH_GAIN,

@@ -13,6 +13,7 @@ import numpy as np
 import platformdirs
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from swift_sample.core.budget import MEBIBYTE
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.files import read_toml
 
@@ -20,7 +21,6 @@ PROCESSOR = "processor"
 ACCELERATOR = "accelerator"
 EVERYTHING = "both"
 SHIPPED = Path(__file__).with_suffix(".toml")
-MEBIBYTE = 1 << 20
 
 
 class AcceleratorError(SwiftSampleError):

@@ -5,6 +5,7 @@ from collections.abc import Callable
 
 import numpy as np
 
+from swift_sample.core.budget import MEBIBYTE
 from swift_sample.core.errors import RenderStoppedError, SwiftSampleError
 from swift_sample.core.kernels.compiling import from_python
 from swift_sample.core.picture.view import View
@@ -57,7 +58,6 @@ CAUSTICS = {
 HAZE_METHODS = {"exact": UNBIASED, "stepped": MARCHED, "off": UNSCATTERED}
 MAX_PIXELS = 1 << 27
 POLL_SECONDS = 0.02
-MEBIBYTE = 1 << 20
 LONGEST_PASS = 16
 """Passes of the progressive mode grow from one sample a pixel to this many."""
 LEAST_JUDGED = 8

@@ -5,7 +5,8 @@ from dataclasses import dataclass
 
 from swift_sample.core.study.answers.acceptance import NOT_ACCEPTABLE, UNDECIDED, quantity
 from swift_sample.core.study.answers.pick import Pick
-from swift_sample.core.study.answers.results import Results, TrialResult, time_of
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult, time_of
 from swift_sample.core.study.answers.verdict_runs import (
     MOST_FOR_VERDICT,
     MOST_TO_DECIDE,

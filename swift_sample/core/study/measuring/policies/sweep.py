@@ -21,8 +21,8 @@ from swift_sample.core.study.answers.results import (
     MAX_REFERENCE_CHUNKS,
     results_of,
     samples_of,
-    time_of,
 )
+from swift_sample.core.study.answers.trial import time_of
 from swift_sample.core.study.log.identity import Place, seed_of, trial_identity
 from swift_sample.core.study.log.records import Records
 from swift_sample.core.study.log.state import PlannedTrial, StudyState
