@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 MAX_SIDE = 16384
 
 
-class Size(click.ParamType):
+class Size(click.ParamType):  # type: ignore[type-arg]
     name = "WxH"
 
     def convert(
@@ -44,7 +44,7 @@ class Size(click.ParamType):
         raise UsageError(f"size={value}: expected WIDTHxHEIGHT, each from 1 to {MAX_SIDE}")
 
 
-class Span(click.ParamType):
+class Span(click.ParamType):  # type: ignore[type-arg]
     """A time: seconds, or minutes and hours with their letter."""
 
     name = "TIME"

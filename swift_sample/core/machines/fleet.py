@@ -185,7 +185,6 @@ class Fleet:
 
     def _addresses(self) -> dict[str, str]:
         """Names of the workers by their addresses."""
-        from distributed.utils import TimeoutError as Late
 
         client = self._client
         if client is None:
@@ -195,7 +194,7 @@ class Fleet:
             told = client.sync(
                 client.scheduler.identity, n_workers=-1, callback_timeout=GONE_SECONDS / 2
             )
-        except (OSError, Late, TimeoutError, ValueError, TypeError) as error:
+        except (OSError, TimeoutError, ValueError, TypeError) as error:
             raise WorkerError(one_line(error)) from error
 
         if self._place not in ("", str(told["id"])):

@@ -25,10 +25,11 @@ from swift_sample.core.renderers.costs import (
     memory_of,
     objects_of,
 )
+from swift_sample.core.renderers.port import Finding
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Capabilities
 from swift_sample.core.study.answers.costs import phases_of, typical_run
-from swift_sample.core.study.answers.findings import Finding, find, judged_words, score_words
+from swift_sample.core.study.answers.findings import find, judged_words, score_words
 from swift_sample.core.study.answers.pick_report import cache_words, show_factor, show_seconds
 from swift_sample.core.study.answers.results import Results
 from swift_sample.core.study.answers.trial import TrialResult

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from swift_sample.app.toning import heat_colours
 from swift_sample.core.colours import PHASE_ROLES
-from swift_sample.core.study.answers.costs import Part
+from swift_sample.core.renderers.costs import Part
 from swift_sample.core.study.answers.pick_report import show_seconds
 from swift_sample.ui.theme import SMALL, Theme, font
 

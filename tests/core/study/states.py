@@ -7,6 +7,7 @@ from pathlib import Path
 from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.renderer import RENDERER
+from swift_sample.core.renderers.port import SceneContent
 from swift_sample.core.renderers.records import RunRecord, Samples
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.answers.results import Results
@@ -23,7 +24,7 @@ from swift_sample.core.study.log.events import (
     TrialChosen,
 )
 from swift_sample.core.study.log.folder import Folder
-from swift_sample.core.study.log.identity import Place, SceneContent
+from swift_sample.core.study.log.identity import Place
 from swift_sample.core.study.log.state import StudyState, apply
 from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.core.study.plan.model import AREA_MARK, LIMIT_KEYS, Limits, Study, Sweep

@@ -11,7 +11,7 @@ from pytestqt.qtbot import QtBot
 
 from swift_sample.app.toning import difference, heat_colours, heated
 from swift_sample.core.renderers.builtin.catalogue import configured
-from swift_sample.core.study.answers.costs import Part
+from swift_sample.core.renderers.costs import Part
 from swift_sample.core.study.log.store import create_study
 from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.plan.model import Study

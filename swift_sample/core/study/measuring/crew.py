@@ -17,9 +17,10 @@ import numpy as np
 from swift_sample.core.machine import Machine
 from swift_sample.core.picture.exr import read_exr
 from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.port import SceneContent
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings.setting import SAMPLES
-from swift_sample.core.study.log.identity import Identity, SceneContent, machine_identity
+from swift_sample.core.study.log.identity import Identity, machine_identity
 from swift_sample.core.study.measuring.policies.sweep import spec_of
 from swift_sample.core.study.measuring.steps import Step
 from swift_sample.core.study.plan.model import Study

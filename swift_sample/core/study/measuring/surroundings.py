@@ -5,7 +5,7 @@ from pathlib import Path
 
 from swift_sample.core.errors import SwiftSampleError, one_line
 from swift_sample.core.machine import Machine, this_machine
-from swift_sample.core.renderers.port import Renderer
+from swift_sample.core.renderers.port import Renderer, SceneContent
 from swift_sample.core.study.log.events import (
     Event,
     Happened,
@@ -16,7 +16,6 @@ from swift_sample.core.study.log.events import (
 )
 from swift_sample.core.study.log.identity import (
     Identity,
-    SceneContent,
     machine_identity,
     renderer_identity,
     scene_identity,

@@ -8,11 +8,10 @@ from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.renderers.builtin.findings import FineTextures, FineTriangles
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.costs import bounces_of, materials_of, memory_of, parts_of
-from swift_sample.core.renderers.port import Case
+from swift_sample.core.renderers.port import Case, Finding
 from swift_sample.core.renderers.records import RunRecord, Samples, TextureHeld
 from swift_sample.core.study.answers.costs import phases_of, typical_run
 from swift_sample.core.study.answers.findings import (
-    Finding,
     find,
     held,
     judged_words,

@@ -7,6 +7,7 @@ import pytest
 
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.renderer import RENDERER
+from swift_sample.core.renderers.port import SceneContent
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.answers.holding import (
     CANNOT_TELL,
@@ -22,7 +23,6 @@ from swift_sample.core.study.answers.holding import (
 from swift_sample.core.study.answers.results import collect
 from swift_sample.core.study.log.events import Named
 from swift_sample.core.study.log.folder import Folder
-from swift_sample.core.study.log.identity import SceneContent
 from swift_sample.core.study.measuring.driver import Driver
 from swift_sample.core.study.measuring.policies import Holding, Sweeping
 from swift_sample.core.study.measuring.snapshot import Snapshot

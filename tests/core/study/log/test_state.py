@@ -16,6 +16,7 @@ from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, configured
 from swift_sample.core.renderers.builtin.renderer import RENDERER
+from swift_sample.core.renderers.port import SceneContent
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.answers.results import collect
 from swift_sample.core.study.log.events import (
@@ -42,13 +43,7 @@ from swift_sample.core.study.log.events import (
     TrialChosen,
 )
 from swift_sample.core.study.log.grown import Grown
-from swift_sample.core.study.log.identity import (
-    WHOLE,
-    MeasurementKey,
-    Place,
-    Rectangle,
-    SceneContent,
-)
+from swift_sample.core.study.log.identity import WHOLE, MeasurementKey, Place, Rectangle
 from swift_sample.core.study.log.state import StudyState, apply, validate
 from swift_sample.core.study.log.store import Store, create_study, look_at_study
 from swift_sample.core.study.measuring.policies import Remeasuring, Sweeping

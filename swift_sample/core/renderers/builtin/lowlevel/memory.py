@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 from llvmlite import binding, ir
-from numba import carray, cfunc, from_dtype, types
+from numba import carray, cfunc, from_dtype, types  # type: ignore[attr-defined]
 from numba.core import cgutils
 from numba.extending import intrinsic
 
