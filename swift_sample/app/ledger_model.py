@@ -106,13 +106,13 @@ def group_words(states: Sequence[StripState]) -> str:
     """What a folded group comes to: "2 of 7 tried, wins up to 41 %"."""
     tried = sum(state.is_tried for state in states)
     best = max((state.leverage for state in states), default=0.0)
-    words = (
-        f"{tried} of {len(states)} tried"
-        if tried
-        else f"{len(states)} settings"
-        if len(states) > 1
-        else "1 setting"
-    )
+
+    if tried:
+        words = f"{tried} of {len(states)} tried"
+    elif len(states) > 1:
+        words = f"{len(states)} settings"
+    else:
+        words = "1 setting"
 
     return words + (f", wins up to {best:.0%}" if best >= 0.005 else "")
 

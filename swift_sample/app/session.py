@@ -743,13 +743,13 @@ class Session(QObject):
                 replace(self.activity, share=notice.share, text=notice.text or self.activity.text)
             )
         elif isinstance(notice, CrewChanged):
-            words = (
-                self.machines.words
-                if self.activity.measuring
-                else ""
-                if notice.members
-                else notice.address
-            )
+            if self.activity.measuring:
+                words = self.machines.words
+            elif notice.members:
+                words = ""
+            else:
+                words = notice.address
+
             self.machines = replace(self.machines, members=notice.members, words=words)
             self.machines_changed.emit()
         elif isinstance(notice, MachineSaid):

@@ -192,7 +192,14 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine
     with looking(study, version, machine) as snapshot:
         results = snapshot.results
         pick = results.pick()
-        trial = results.base if not of_pick else pick.trial if pick is not None else None
+
+        if not of_pick:
+            trial = results.base
+        elif pick is not None:
+            trial = pick.trial
+        else:
+            trial = None
+
         run = typical_run(trial) if trial is not None else None
         record = snapshot.record(run.number) if run is not None else None
         findings = (

@@ -416,14 +416,16 @@ class MapPage(Page):
         pick = results.pick() if results is not None else None
 
         if self._current is None or self._marks.place_of(self._current) is None:
-            first = (
-                pick.trial if pick is not None else results.base if results is not None else None
-            )
-            name = (
-                first.id
-                if first is not None and self._marks.place_of(first.id) is not None
-                else self._shown[0].id
-            )
+            first: TrialResult | None = None
+            if pick is not None:
+                first = pick.trial
+            elif results is not None:
+                first = results.base
+
+            if first is not None and self._marks.place_of(first.id) is not None:
+                name = first.id
+            else:
+                name = self._shown[0].id
         else:
             name = self._marks.towards(self._current, across, up) or self._current
 

@@ -55,7 +55,14 @@ class RemarkBar(QFrame):
         self._words.setText(" · ".join(text[0].upper() + text[1:] + "." for text in remarks))
         hidden = snapshot.hidden
         back = snapshot.state.shown is not None and snapshot.state.here is not None
-        self._place = None if back else hidden.place if hidden is not None else None
+
+        if back:
+            self._place = None
+        elif hidden is not None:
+            self._place = hidden.place
+        else:
+            self._place = None
+
         self._go.setText("Back to the scene as it is now" if back else "Look at those results")
         self._go.setVisible(back or hidden is not None)
         self._dismiss.setVisible(bool(snapshot.ended_early))

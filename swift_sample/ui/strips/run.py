@@ -265,7 +265,13 @@ def _laid(seconds: Sequence[float], x: float, width: float) -> list[QRectF]:
     if not count:
         return []
 
-    gap = 3.0 if count * 6 < width else 1.0 if count * 3 < width else 0.0
+    if count * 6 < width:
+        gap = 3.0
+    elif count * 3 < width:
+        gap = 1.0
+    else:
+        gap = 0.0
+
     scale = max(0.1, width - gap * count) / max(sum(seconds), 1e-9)
     least = 1.0 if gap else 0.0
     rects = []

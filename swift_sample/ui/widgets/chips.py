@@ -46,7 +46,14 @@ class Chip(QAbstractButton):
         self._theme = theme
         self._text = self._declared.show(state.value)
         self.setToolTip(plain_tip(state.tip))
-        role = "base" if state.is_base else "in the sweep" if state.planned else "not in the sweep"
+
+        if state.is_base:
+            role = "base"
+        elif state.planned:
+            role = "in the sweep"
+        else:
+            role = "not in the sweep"
+
         role += ", must not be used" if state.forbidden else ""
         role += f", {state.told}" if state.told else ""
         self.setAccessibleName(f"{self._declared.label} {self._text}, {role}")

@@ -87,9 +87,13 @@ def mark_role(verdict: str, is_base: bool) -> str:
     """The colour role of a mark."""
     if is_base:
         return "ink"
-    return (
-        "over" if verdict == NOT_ACCEPTABLE else "acceptable" if verdict == ACCEPTABLE else "quiet"
-    )
+
+    if verdict == NOT_ACCEPTABLE:
+        return "over"
+    if verdict == ACCEPTABLE:
+        return "acceptable"
+
+    return "quiet"
 
 
 def paint_mark(

@@ -95,7 +95,13 @@ def _texels_shown(use: TextureUse, uvs: np.ndarray) -> tuple[np.ndarray, np.ndar
     places = uvs.astype(float) @ transform[:, :2].T + transform[:, 2]
 
     for axis, wrap in enumerate(use.texture.wrap):
-        period = 0 if wrap == CLAMP else 2 if wrap == MIRROR else 1
+        if wrap == CLAMP:
+            period = 0
+        elif wrap == MIRROR:
+            period = 2
+        else:
+            period = 1
+
         if period:
             places[..., axis] -= (
                 period * np.floor(places[..., axis].min(axis=1) / period + 1e-6)[:, None]

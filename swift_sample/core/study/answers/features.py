@@ -168,9 +168,14 @@ def expected(part: ScenePart, record: RunRecord | None) -> float | None:
 
     if part.rays and sum(times):
         after = sum(times[own[0] :]) / sum(times) if own else 0.0
-        share = (
-            after if part.kind != "material" else min(share, after) if share is not None else None
-        )
+
+        if part.kind != "material":
+            share = after
+        elif share is not None:
+            share = min(share, after)
+        else:
+            share = None
+
     elif part.kind != "material":
         return None
 
@@ -384,13 +389,13 @@ def words_of_all(found: Together, results: Results) -> str:
             f"{about}"
         )
 
-    acts = (
-        "less than alone"
-        if saved.high < expected.low
-        else "more than alone"
-        if saved.low > expected.high
-        else "as expected"
-    )
+    if saved.high < expected.low:
+        acts = "less than alone"
+    elif saved.low > expected.high:
+        acts = "more than alone"
+    else:
+        acts = "as expected"
+
     limits = "within all limits" if trial.verdict == ACCEPTABLE else why_not(trial, results)
     return (
         f"{len(found.changes)} features gone at once save {saved.value:.0%}, {acts} ({about}); "

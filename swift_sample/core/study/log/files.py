@@ -35,13 +35,13 @@ def check_members(path: Path) -> None:
         if not is_plain and os.path.lexists(
             entry.path
         ):  # whoever measures the study renames files meanwhile
-            kind = (
-                "a link"
-                if entry.is_symlink()
-                else "not a plain folder"
-                if is_folder
-                else "not a plain file"
-            )
+            if entry.is_symlink():
+                kind = "a link"
+            elif is_folder:
+                kind = "not a plain folder"
+            else:
+                kind = "not a plain file"
+
             raise StudyError(
                 f"{entry.path}: is {kind}, which no study has; it is not opened, copy what it "
                 "stands for"

@@ -478,13 +478,13 @@ def _with_records(state: StudyState, place: Place, touched: str, **changes: Any)
         wanting = state.__dict__["wanting"]
         if touched in made.appearances and place == made.place:
             wants = made._wants(touched)
-            wanting = (
-                wanting | {touched}
-                if wants
-                else wanting - {touched}
-                if touched in wanting
-                else wanting
-            )
+
+            if wants:
+                wanting = wanting | {touched}
+            elif touched in wanting:
+                wanting = wanting - {touched}
+            else:
+                wanting = wanting
 
         made.__dict__["wanting"] = wanting
 

@@ -65,13 +65,13 @@ def unfit_pictures(
                 )
             )
 
-    name = (
-        step.key.reference
-        if isinstance(step, MeasureStep)
-        else step.reference
-        if isinstance(step, ReferenceStep)
-        else ""
-    )
+    if isinstance(step, MeasureStep):
+        name = step.key.reference
+    elif isinstance(step, ReferenceStep):
+        name = step.reference
+    else:
+        name = ""
+
     fault = faults.get(str(folder.reference(name))) if name else None
 
     if fault is not None:

@@ -127,13 +127,13 @@ class Expectation:
         )
         denoising = configuration.denoising()
         known = self.denoised.get(denoising)
-        denoise = (
-            0.0
-            if denoising is None
-            else known.seconds
-            if known is not None
-            else phase.get("denoise", 0.0)
-        )
+
+        if denoising is None:
+            denoise = 0.0
+        elif known is not None:
+            denoise = known.seconds
+        else:
+            denoise = phase.get("denoise", 0.0)
 
         return {
             "total": prepare + sampling + denoise + phase.get("write", 0.0),
