@@ -87,8 +87,7 @@ def run(arguments: list[str]) -> int:
     except click.ClickException as error:
         say(
             f"swift-sample: {one_line(Exception(error.format_message()))} (--help lists what "
-            "is "
-            "allowed)"
+            "is allowed)"
         )
         return 2
     except (click.Abort, KeyboardInterrupt):

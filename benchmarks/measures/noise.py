@@ -136,8 +136,7 @@ def main() -> None:
             places = held[key, count, False]
             cells.append(
                 f"{np.mean(off[key, count]):+.2f}, at most {most:+.2f} | {np.mean(inside):.0%} "
-                "of "
-                f"{len(inside)}"
+                f"of {len(inside)}"
             )
             cells.append(f"{np.mean(places):.0%} of {len(places)}" if places else "–")
 

@@ -172,8 +172,7 @@ def compare(opened: Callable[[], Pool], reach: float) -> None:
     spent = [one.spent / grid for one in found]
     print(
         f"    runs over the grid's: {statistics.median(spent):.1%} ({min(spent):.1%} to "
-        f"{max(spent):.1%}), "
-        f"reach {reach:.0%}; with the reference "
+        f"{max(spent):.1%}), reach {reach:.0%}; with the reference "
         f"{statistics.median((f.spent + f.reference) / grid for f in found):.1%}; "
         f"{statistics.median(f.trials for f in found):.0f} trials"
     )

@@ -90,8 +90,7 @@ def main() -> None:
             f"  {scene or 'all':12s} {len(own)} studies, {len(own) - len(picks)} without a pick; "
             "picks truly acceptable "
             f"{sum(right for right, _ in picks)} of {len(picks)}, reach 97 of 100; within 5% of "
-            "the fastest "
-            f"{sum(over <= WITHIN for over in times)}, reach 95; time over the fastest "
+            f"the fastest {sum(over <= WITHIN for over in times)}, reach 95; time over the fastest "
             f"{statistics.median(times):.3f} "
             f"(at most {max(times):.2f})"
         )

@@ -185,8 +185,7 @@ def main() -> None:
 
     print(
         f"  geometric mean of the gains {np.exp(np.mean(np.log(gains))):.2f}   reach 3, at "
-        "least "
-        "1.5 each"
+        "least 1.5 each"
     )
     before.close()
     now.close()

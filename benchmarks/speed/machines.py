@@ -218,6 +218,5 @@ def main() -> None:
         left = (fleet.shipping.bytes_from_here - before) / GIBIBYTE
         print(
             f"a gibibyte to both: {time.perf_counter() - started:.1f} s, {left:.2f} GiB left "
-            "this "
-            "computer"
+            "this computer"
         )

@@ -34,8 +34,7 @@ def main() -> None:
         middle = seconds[len(seconds) // 2]
         print(
             f"  {name:8s} {middle:.2f} s  ({seconds[0]:.2f} to {seconds[-1]:.2f})  "
-            f"{times:5.1f} × "
-            f"Python  reach {reach} s"
+            f"{times:5.1f} × Python  reach {reach} s"
         )
 
 

@@ -387,8 +387,7 @@ class Beginning(QObject):
             self.words = "The renderer ended."
             self.problem.emit(
                 f"the renderer ended unexpectedly ({self._worker.exit_words()}); the scene may "
-                "be "
-                "too large for it"
+                "be too large for it"
             )
         elif isinstance(reply, Failed):
             self.words = f"This cannot be shown: {reply.reason}"

@@ -191,8 +191,7 @@ class Blending(QObject):
                 self.is_busy = False
                 self.problem.emit(
                     "This renderer cannot denoise a picture that is there already, and none "
-                    "was "
-                    "denoised."
+                    "was denoised."
                 )
                 self.changed.emit()
                 return

@@ -211,8 +211,7 @@ def cost(study: Path, of_pick: bool, as_json: bool, version: str | None, machine
             which = "pick" if of_pick else "base"
             raise StudyError(
                 f"{study}: there is no measured {which} yet; `swift-sample run "
-                f"{quoted(study)}` "
-                "measures it"
+                f"{quoted(study)}` measures it"
             )
 
     phases = phases_of(trial)

@@ -204,8 +204,7 @@ def keys(folder: Path) -> int:
     ends = make_keys(folder)
     say(
         f"{folder} holds the machines' keys: copy it to each, and give --keys there; who has "
-        "it "
-        "can run programs on them"
+        "it can run programs on them"
     )
     say(f"they end on {ends:%Y-%m-%d}; make new ones before")
 

@@ -351,8 +351,7 @@ def measure_study(
             }:
                 raise UsageError(
                     f"--only {key}: nothing to measure, no other value of it than the base's is "
-                    "tried; "
-                    f"add values in {path / 'study.toml'} or in the window"
+                    f"tried; add values in {path / 'study.toml'} or in the window"
                 )
 
         chosen = frontier_of(driver.snapshot.results) if frontier else ()
@@ -399,8 +398,7 @@ def work(
     if load > BUSY_SHARE:
         terminal.once(
             f"other programs take {load:.0%} of the processor now: close what you can, else "
-            "times "
-            "are uncertain"
+            "times are uncertain"
         )
 
     driver.listen(lambda notice: _show(terminal, driver, notice))

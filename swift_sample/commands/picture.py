@@ -244,8 +244,7 @@ def blend(
         if lacking:
             raise UsageError(
                 f"{picture}: has no layers {', '.join(lacking)}, which denoisers go by; render "
-                "it "
-                "here"
+                "it here"
             )
 
         layers = {name: values for name, values in first.layers.items() if name != "raw"}

@@ -117,8 +117,7 @@ def try_(study: Path, key: str, values: tuple[str, ...], add: bool, as_json: boo
 
 MEASURES = (
     "grain light_shift detail_kept stray_pixels grain_worst light_shift_worst detail_kept_worst "
-    "rms perceptual seconds "
-    "first_picture memory file"
+    "rms perceptual seconds first_picture memory file"
 )
 """Every limit by its key, for help; a test holds that these are all."""
 
@@ -322,8 +321,7 @@ def preset(study: Path, output: Path | None, which: str, form: str) -> int:
     if which == "pick" and found is None:
         raise UsageError(
             f"{study}: has no pick yet; `swift-sample search {quoted(study)}` finds it, --of "
-            "base "
-            "writes the base"
+            "base writes the base"
         )
 
     chosen = found.trial.configuration if which == "pick" and found is not None else plan.base
@@ -369,8 +367,7 @@ def view(
     def told(plan: "Study") -> str:
         return (
             f"{plan.size[0]}x{plan.size[1]}, frame {plan.frame}, exposure {plan.view.exposure:g}, "
-            f"curve {plan.view.curve}"
-            f", {staging_words(plan.staging)}"
+            f"curve {plan.view.curve}, {staging_words(plan.staging)}"
         )
 
     return edit_plan(study, edit, as_json, told)

@@ -153,8 +153,7 @@ def pack(study: Path, output: Path) -> int:
     written = pack_study(study, output, say)
     say(
         f"written to {output}, {written / 2**20:.1f} MiB; `swift-sample unpack "
-        f"{quoted(output)} "
-        "STUDY` makes a study of it"
+        f"{quoted(output)} STUDY` makes a study of it"
     )
 
     return 0

@@ -334,8 +334,7 @@ class Ledger(QWidget):
         self._order.setFont(font(SMALL))
         self._order.setToolTip(
             "Order what is tried as the groups have it, or by how much time it can win within "
-            "the "
-            "limits"
+            "the limits"
         )
         self._order.clicked.connect(self._change_order)
         head = QHBoxLayout()

@@ -206,8 +206,7 @@ class Welcome(QWidget):
         title.setWordWrap(True)
         text = PlainLabel(
             "Swift Sample renders your scene with many settings, times every render, measures what "
-            "each did "
-            "to the picture, and names the fastest one that keeps your limits."
+            "each did to the picture, and names the fastest one that keeps your limits."
         )
 
         text.setFont(font(NORMAL))

@@ -113,8 +113,7 @@ def is_own(folder: Path) -> bool:
 def _warn_of(folder: Path) -> None:
     logger.warning(
         "%s: belongs to someone else, or others may write in it, so what was compiled there is not "
-        "used; remove it, or set "
-        "SWIFT_SAMPLE_CACHE to a folder of yours",
+        "used; remove it, or set SWIFT_SAMPLE_CACHE to a folder of yours",
         folder,
     )
 

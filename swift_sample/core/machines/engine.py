@@ -157,8 +157,7 @@ def security(keys: Path | None) -> Any:
     if ends < datetime.now(UTC):
         raise UsageError(
             f"{keys}: ended on {ends:%Y-%m-%d}; make new keys with `swift-sample machines "
-            "keys` "
-            "and copy them to each machine"
+            "keys` and copy them to each machine"
         )
 
     own = {

@@ -168,8 +168,7 @@ class Fleet:
         except (OSError, TimeoutError, ValueError) as error:
             raise StudyError(
                 f"{self.address}: no machines can be reached there ({one_line(error)[:160]}); "
-                "begin with "
-                "`swift-sample machines start`"
+                "begin with `swift-sample machines start`"
             ) from error
 
         self._client.subscribe_topic(self.session, self._on_progress)
@@ -260,8 +259,7 @@ class Fleet:
                 self._tell(
                     Heard(
                         f"{link.name} is not used: it does not answer as a machine of Swift "
-                        "Sample "
-                        f"({one_line(error)})"
+                        f"Sample ({one_line(error)})"
                     )
                 )
 

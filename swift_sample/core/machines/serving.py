@@ -222,6 +222,5 @@ def _client(address: str, keys: Path | None, unprotected: bool) -> Any:
     except (OSError, TimeoutError, ValueError) as error:
         raise StudyError(
             f"{checked}: no machines can be reached there ({one_line(error)[:160]}); begin "
-            "with "
-            "`swift-sample machines start`"
+            "with `swift-sample machines start`"
         ) from error

@@ -67,8 +67,7 @@ class Area:
         if self.width < 1 or self.height < 1 or not inside:
             raise UsageError(
                 f"area={self.x},{self.y},{self.width},{self.height}: does not lie inside the "
-                "picture of "
-                f"{picture_width}x{picture_height}"
+                f"picture of {picture_width}x{picture_height}"
             )
 
 

@@ -147,8 +147,7 @@ def check_comparable(
     if picture.beauty.shape != reference.beauty.shape:
         raise PictureError(
             f"{path} is {picture.width}x{picture.height}, {reference_path} is "
-            f"{reference.width}x{reference.height}; "
-            "render both at one size"
+            f"{reference.width}x{reference.height}; render both at one size"
         )
 
     for one, name in ((picture, path), (reference, reference_path)):

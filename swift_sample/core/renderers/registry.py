@@ -74,8 +74,7 @@ def renderer_in(file: Path) -> "CommandRenderer":
     if renderer.name in RENDERERS:
         raise RendererError(
             f"{file}: name={renderer.name}: is taken by a renderer that comes with Swift "
-            "Sample; "
-            "choose another"
+            "Sample; choose another"
         )
 
     return renderer

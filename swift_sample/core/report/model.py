@@ -304,8 +304,7 @@ class _Pictures:
             except UnfitPictureError as error:
                 self.left_out.append(
                     f"A picture is left out: {path.name} {error.fault}; measuring again "
-                    "renders it "
-                    "anew."
+                    "renders it anew."
                 )
 
         return self._levels[path]
@@ -397,8 +396,7 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
 
     drift = (
         f"The machine's speed drifted by up to {correction.largest_drift:.0%}; neighbouring runs "
-        "tell how much at each run, "
-        "and it is taken out."
+        "tell how much at each run, and it is taken out."
         if correction.drift
         else "No drift of the machine's speed could be told from chance."
     )
@@ -406,8 +404,7 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
 
     said = [
         f"Scene {Path(study.scene).name}, frame {study.frame}, scene {runs[0].place.scene}, "
-        "renderer "
-        f"{runs[0].place.renderer}; view: exposure "
+        f"renderer {runs[0].place.renderer}; view: exposure "
         f"{study.view.exposure:g} stops, {study.view.curve} curve.",
         f"{machine.processor}, {machine.cores} cores, {machine.threads} threads, "
         f"{machine.memory_bytes / 2**30:.0f} GiB, "
@@ -425,8 +422,7 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
             else ""
         ),
         "Times are medians. Intervals hold the truth with 95 %; where the interval of a factor "
-        "contains 1 there is no "
-        "measurable difference.",
+        "contains 1 there is no measurable difference.",
     ]
     if reference is not None:
         words = ", ".join(
@@ -454,7 +450,6 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
         *(found.words for found in interactions(results)),
         (
             "To check it: swift-sample run repeats the study, swift-sample export gives every run "
-            "as "
-            "open data."
+            "as open data."
         ),
     )

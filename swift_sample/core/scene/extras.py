@@ -132,8 +132,7 @@ def with_extras(
         if name not in names:
             raise SceneError(
                 f"{files.path}: extras.swift_sample names the material {name!r}, which is not "
-                "there; "
-                f"there are {', '.join(sorted(names))[:200]}"
+                f"there; there are {', '.join(sorted(names))[:200]}"
             )
 
         for place, material in enumerate(materials):

@@ -102,8 +102,7 @@ class _Reader:
         if str(document.asset.get("version", "")).split(".")[0] != "2":
             raise SceneError(
                 f"{path}: glTF version {document.asset.get('version')} is not read; export "
-                "version "
-                "2.0"
+                "version 2.0"
             )
 
         for name in document.extensions_required:

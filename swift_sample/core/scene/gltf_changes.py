@@ -43,8 +43,7 @@ def write_changed(path: Path, scene: Scene, changes: Mapping[str, str], target: 
     if is_binary != (target.suffix.lower() == ".glb"):
         raise SceneError(
             f"{target}: expected a name that ends in {'.glb' if is_binary else '.gltf'}, as "
-            "the "
-            "scene's does"
+            "the scene's does"
         )
     if not is_binary and target.resolve().parent != path.resolve().parent:
         raise SceneError(f"{target}: expected a place beside {path}, whose files it refers to")

@@ -170,8 +170,7 @@ class GltfFiles:
             if len(data) < part.byte_length:
                 raise SceneError(
                     f"{self.path}: buffer {index} has {len(data)} of {part.byte_length} bytes; "
-                    "the "
-                    "file is cut off"
+                    "the file is cut off"
                 )
 
             self._buffers[index] = data

@@ -54,8 +54,7 @@ class Motion:
             if node >= len(self._nodes):
                 raise SceneError(
                     f"{files.path}: an animation moves node {node}, which is missing; export "
-                    "it "
-                    "again"
+                    "it again"
                 )
 
             self._tracks.setdefault(node, {})[path] = (times, values, sampler.interpolation)

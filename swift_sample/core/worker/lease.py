@@ -64,8 +64,7 @@ class Lease:
 
             raise StudyError(
                 f"{self._path}: cannot be locked ({_words(error)}), so it cannot be told whether "
-                "another "
-                "study is being timed; set SWIFT_SAMPLE_LEASE to a file on a local disk"
+                "another study is being timed; set SWIFT_SAMPLE_LEASE to a file on a local disk"
             ) from error
 
         self._handle = handle

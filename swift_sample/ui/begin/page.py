@@ -566,8 +566,7 @@ class BeginPage(QWidget):
                 button.setToolTip(
                     plain_tip(
                         f"Accept {quantity(crop.measure).label} "
-                        f"{'down' if unit == '%' else 'up'} "
-                        f"to {crop.value:g} {unit}"
+                        f"{'down' if unit == '%' else 'up'} to {crop.value:g} {unit}"
                     )
                 )
                 button.clicked.connect(

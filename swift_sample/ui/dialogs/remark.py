@@ -56,8 +56,7 @@ class RemarkDialog(QDialog):
         column.addWidget(
             quiet(
                 "A trial that is left out is not rendered any more and never the pick; what "
-                "was "
-                "measured stays."
+                "was measured stays."
             )
         )
         column.addWidget(buttons)

@@ -43,8 +43,7 @@ class VersionsDialog(QDialog):
         column.addWidget(
             PlainLabel(
                 "Results of different versions never mix. Those of an earlier one come back when "
-                "scene, size "
-                "and frame are as they were then."
+                "scene, size and frame are as they were then."
                 if self._versions
                 else "Nothing was measured yet."
             )

@@ -193,8 +193,7 @@ class CostPage(Page):
         if trial is None or record is None or snapshot is None:
             self._title.setText(
                 "This page shows where the time goes, as soon as one trial is rendered. Find "
-                "the "
-                "fastest begins."
+                "the fastest begins."
             )
             self._title.setWordWrap(True)
             for widget in (
@@ -512,8 +511,7 @@ class CostPage(Page):
         if result.texture_reads is not None and result.texture_misses is not None:
             words.append(
                 f"{result.texture_reads:,} texture reads, of which {result.texture_misses:,} "
-                "from "
-                "disk."
+                "from disk."
             )
 
         waited = (
@@ -557,8 +555,7 @@ class CostPage(Page):
         self._page.addWidget(
             quiet(
                 f"What the camera sees itself, lit directly, takes {seen.time_share:.0%} of the "
-                "time and "
-                f"brings {seen.light_share:.0%} of the light."
+                f"time and brings {seen.light_share:.0%} of the light."
             )
         )
 

@@ -282,8 +282,7 @@ class PlanPage(Page):
         grid.addWidget(
             QLabel(
                 f"{escape(item.name)}   <span "
-                f"style='font-size:small'>{item.width}×{item.height} "
-                "pixels</span>"
+                f"style='font-size:small'>{item.width}×{item.height} pixels</span>"
             ),
             0,
             0,
@@ -346,8 +345,7 @@ class PlanPage(Page):
             "What is rendered",
             (
                 "Another size or frame is measured separately; results of this one are kept and "
-                "come "
-                "back with it."
+                "come back with it."
             ),
         )
         self._width, self._height, self._frame, self._repeats, self._renders = (
@@ -501,8 +499,7 @@ class PlanPage(Page):
             "Does it hold?",
             (
                 "Before a long sequence, or when you measured small: pick, base and the two next "
-                "best "
-                "at another size or frame."
+                "best at another size or frame."
             ),
         )
         self._there = tuple(QSpinBox() for _ in range(3))
@@ -584,8 +581,7 @@ class PlanPage(Page):
             "Every combination",
             (
                 "Settings that may help or hinder one another. Choose two or more that have values "
-                "to "
-                "try."
+                "to try."
             ),
         )
         self._grids = Listed()

@@ -14,8 +14,7 @@ from swift_sample.ui.widgets.parts import quiet
 
 EMPTY = (
     "This page shows what you can give to others: the pick, the pictures, the curves, every trial "
-    "and how it was measured. "
-    "Measure the study first."
+    "and how it was measured. Measure the study first."
 )
 
 

@@ -134,8 +134,7 @@ class TopBar(QWidget):
             or snapshot.study.catalogue.capabilities.why_not("starts")
             or (
                 f"The fastest acceptable of all {combinations:,} combinations of the values on the "
-                "left, with few renders; "
-                f"{snapshot.search_cost_words}"
+                f"left, with few renders; {snapshot.search_cost_words}"
                 if combinations > 1
                 else "Add values to the settings on the left: a search combines them"
             )

@@ -153,6 +153,5 @@ def _no_window() -> str:
     ]
     return (
         f"no window can be shown with {', '.join(named)}; correct that, or use the commands, which "
-        "need no screen "
-        f"(the reason stands in {log_file()})"
+        f"need no screen (the reason stands in {log_file()})"
     )

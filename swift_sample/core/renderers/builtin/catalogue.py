@@ -119,8 +119,7 @@ _DECLARED: tuple[Setting, ...] = (
         label="Stop when clean",
         help=(
             "The whole picture stops once its grain falls under this many levels. Works in "
-            "progressive "
-            "mode."
+            "progressive mode."
         ),
         kind="number",
         default=0.0,
@@ -155,8 +154,7 @@ _DECLARED: tuple[Setting, ...] = (
         label="Pixel filter",
         help=(
             "Over what width samples are gathered into a pixel: box 1 pixel, tent 2, bell 3. Wider "
-            "is "
-            "softer."
+            "is softer."
         ),
         kind="choice",
         default="tent",
@@ -212,8 +210,7 @@ _DECLARED: tuple[Setting, ...] = (
         label="End faint paths after",
         help=(
             "From this bounce on, faint paths are ended at random. Saves time, adds a little "
-            "grain, "
-            "loses no light."
+            "grain, loses no light."
         ),
         kind="whole",
         default=2,
@@ -229,8 +226,7 @@ _DECLARED: tuple[Setting, ...] = (
         label="Clamp direct light",
         help=(
             "The most one sample may add by direct light. Removes stray pixels, and some light "
-            "with "
-            "them."
+            "with them."
         ),
         kind="number",
         default=0.0,
@@ -248,8 +244,7 @@ _DECLARED: tuple[Setting, ...] = (
         label="Clamp indirect light",
         help=(
             "The most one sample may add by bounced light. Removes stray pixels, and some light "
-            "with "
-            "them."
+            "with them."
         ),
         kind="number",
         default=0.0,
@@ -300,8 +295,7 @@ _DECLARED: tuple[Setting, ...] = (
         label="Bounced light",
         help=(
             "Off keeps only what lights and sky reach directly, and what is seen in clear glass "
-            "and "
-            "mirrors."
+            "and mirrors."
         ),
         kind="switch",
         default=True,
@@ -316,8 +310,7 @@ _DECLARED: tuple[Setting, ...] = (
         label="Method",
         help=(
             "How grain is denoised: wavelet is quick, patches compares similar places, regression "
-            "fits "
-            "light to surfaces."
+            "fits light to surfaces."
         ),
         kind="choice",
         default="none",
@@ -384,8 +377,7 @@ _DECLARED: tuple[Setting, ...] = (
         label="Tile size",
         help=(
             "The edge of the squares that threads work on, up to the whole picture. Never changes "
-            "the "
-            "picture."
+            "the picture."
         ),
         kind="whole",
         default=32,
@@ -420,8 +412,7 @@ _DECLARED: tuple[Setting, ...] = (
         label="Mode",
         help=(
             "Tiles are finished one by one; progressive shows the whole picture early and cleans "
-            "it in "
-            "passes."
+            "it in passes."
         ),
         kind="choice",
         default="tiles",
@@ -491,8 +482,7 @@ _DECLARED: tuple[Setting, ...] = (
         label="Prepared textures",
         help=(
             "Textures are kept on disk in tiles and sizes, made once; a render reads only the "
-            "tiles "
-            "that it needs."
+            "tiles that it needs."
         ),
         kind="switch",
         default=False,
@@ -527,8 +517,7 @@ _DECLARED: tuple[Setting, ...] = (
         label="Memory for textures",
         help=(
             "How much of the prepared textures is held at once. Too little, and tiles are read "
-            "again "
-            "and again."
+            "again and again."
         ),
         kind="whole",
         default=256,
@@ -681,8 +670,7 @@ _DECLARED: tuple[Setting, ...] = (
         label="File format",
         help=(
             "How the finished picture is written. exr-dwaa and jpeg lose a little; png and jpeg "
-            "keep "
-            "what the view shows."
+            "keep what the view shows."
         ),
         kind="choice",
         default="exr-zip",

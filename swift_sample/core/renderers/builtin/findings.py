@@ -75,8 +75,7 @@ class LateBounces:
             if enough:
                 return Finding(
                     f"After bounce {value} arrives {light:.2%} of the light, for {time:.0%} of the "
-                    f"time.{effect} "
-                    "Look at the darkest places before you take it.",
+                    f"time.{effect} Look at the darkest places before you take it.",
                     time,
                     {"bounces.total": value},
                 )
@@ -176,8 +175,7 @@ class GrainToSpare:
                 return Finding(
                     (
                         f"With {count} samples the grain was {grain:.1f} levels of {limit:.1f}; "
-                        f"{most} "
-                        "were taken."
+                        f"{most} were taken."
                     ),
                     case.phase("sampling").share * (1 - count / most),
                     {"samples.max": int(count)},
@@ -218,8 +216,7 @@ class ColdStart:
         held = sum(case.record.memory_bytes.values()) / 2**20
         return Finding(
             f"Reading and building the scene takes {seconds:.1f} s of every render; a kept scene "
-            "spares all of "
-            f"{case.renders_per_opening} but the first, for {held:.0f} MiB.",
+            f"spares all of {case.renders_per_opening} but the first, for {held:.0f} MiB.",
             share,
             {"scene.keep_built": True},
         )
@@ -327,8 +324,7 @@ class MinimumTooHigh:
         fewer = max(int(v) for v in CATALOGUE["samples.min"].suggested if 0 < int(v) < own)
         return Finding(
             f"Pixels take {samples.mean:.0f} samples on average, hardly more than the minimum of "
-            f"{own}: most were clean "
-            "before that.",
+            f"{own}: most were clean before that.",
             case.phase("sampling").share * (1 - fewer / own),
             {"samples.min": fewer},
         )
@@ -379,8 +375,7 @@ class TextureMisses:
         return Finding(
             (
                 f"{misses / reads:.1%} of {reads:,} texture reads went to the disk: {own} MiB do "
-                "not "
-                "hold what it needs."
+                "not hold what it needs."
             ),
             case.phase("sampling").share * min(1.0, 10 * misses / reads),
             {"textures.memory": min(4 * own, int(CATALOGUE["textures.memory"].maximum or 4 * own))},
@@ -468,8 +463,7 @@ class FineTriangles:
             return Finding(
                 (
                     f"{text}, and building takes {part.share:.0%} of the time: fewer would look "
-                    "the "
-                    "same."
+                    "the same."
                 ),
                 part.share,
             )

@@ -69,8 +69,7 @@ class TooGrainy:
         count = min(math.ceil(needed.value), int(CATALOGUE["samples.max"].maximum or needed.value))
         return Finding(
             f"{self.words} {figure.value:.3g} of {limit:.3g}{where(figure, case.record)}. It would "
-            f"take about {count} "
-            f"samples ({math.ceil(needed.low)} to {math.ceil(needed.high)}).",
+            f"take about {count} samples ({math.ceil(needed.low)} to {math.ceil(needed.high)}).",
             case.phase("sampling").share,
             {"samples.max": count},
             mends=key,
@@ -147,8 +146,7 @@ class LightMissing:
         return Finding(
             (
                 f"Light shift is {figure.value:.1f} levels of "
-                f"{limit:.1f}{where(figure, case.record)}: "
-                f"{cause}."
+                f"{limit:.1f}{where(figure, case.record)}: {cause}."
             ),
             case.phase("sampling").share,
             changes,
@@ -211,8 +209,7 @@ class ClampedLight:
         share = sum(taken) / (sum(taken) + sum(map(sum, light)))
         return Finding(
             f"{_clamp_words(case, clamp).capitalize()} took {share:.1%} of all light in this "
-            "render, about "
-            f"{clamped(case, clamp):.1f} levels of light shift.",
+            f"render, about {clamped(case, clamp):.1f} levels of light shift.",
             0.0,
             {clamp: 0.0},
         )

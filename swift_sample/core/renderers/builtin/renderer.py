@@ -159,8 +159,7 @@ class BuiltInRenderer(Renderer):
         return (
             (
                 f"device.threads={own}: this machine runs {threads} at once; more only wait for "
-                "one "
-                "another"
+                "one another"
             ),
         )
 

@@ -246,8 +246,7 @@ def _effect(
             NOTE,
             (
                 f"{told}; the picture is the same: does it reach the program? If so, "
-                "changes_pixels = "
-                "false"
+                "changes_pixels = false"
             ),
         )
 

@@ -226,8 +226,7 @@ class ScenesPart(_Strict):
             if not parts or ".." in parts or pattern.startswith(("/", "~")):
                 raise ValueError(
                     f"reads: {pattern!r} leads out of the scene's folder; name files beside "
-                    "the "
-                    "scene"
+                    "the scene"
                 )
 
         return self
@@ -269,8 +268,7 @@ class RendererFile(_Strict):
                     there = ", ".join(sorted(known))
                     raise ValueError(
                         f"{where}: {{{hole}}}: no such placeholder; there are {there}, and "
-                        "names "
-                        "of [copies]"
+                        "names of [copies]"
                     )
 
         for one in self.setting:
@@ -282,8 +280,7 @@ class RendererFile(_Strict):
         if (self.seed is not None) != self.uses("seed"):
             raise ValueError(
                 "seed: expected a table [seed] and {seed} somewhere in command or environment, "
-                "or "
-                "neither"
+                "or neither"
             )
 
         for name, pattern in self.patterns.items():

@@ -72,8 +72,7 @@ def picture_left(
     if (picture.width, picture.height) != size:
         raise RendererError(
             f"its picture is {picture.width}x{picture.height}, {size[0]}x{size[1]} was asked "
-            "for; "
-            "check command"
+            "for; check command"
         )
 
     return Picture(picture.beauty), stamp.size

@@ -84,8 +84,7 @@ class CommandRenderer(Renderer):
             if ran.status:
                 raise RendererError(
                     f"{self.title} does not tell its version (it ended with status "
-                    f"{ran.status}); "
-                    "check version"
+                    f"{ran.status}); check version"
                 )
 
             said.update("\n".join(ran.lines).encode("utf-8", "replace"))
@@ -97,8 +96,7 @@ class CommandRenderer(Renderer):
         if not is_confirmed(self.seen):
             raise RendererError(
                 f"{self.path}: names programs to start and was not confirmed as it is now; look at "
-                "it with "
-                f"`swift-sample renderer check`, which asks"
+                f"it with `swift-sample renderer check`, which asks"
             )
 
     def check_scene(self, scene: str, base: Configuration, frame: int, staging: Staging) -> None:

@@ -128,8 +128,7 @@ def run_program(
         words = getattr(error, "strerror", None) or str(error)
         raise RendererError(
             f"{plain(command[0], 160)}: cannot be started ({words}); check command in the "
-            "renderer "
-            "file"
+            "renderer file"
         ) from error
     finally:
         os.close(writing)
@@ -196,8 +195,7 @@ def _watch(
                 peak,
                 (
                     f"it was ended after {taken:.0f} s, more than the {bounds.seconds:g} s that "
-                    "its "
-                    "file allows"
+                    "its file allows"
                 ),
             )
         if bounds.memory_bytes is not None and peak > bounds.memory_bytes:
@@ -210,8 +208,7 @@ def _watch(
                 peak,
                 (
                     f"it was ended when it had written {written / 2**20:.0f} MiB, more than its "
-                    "file "
-                    "allows"
+                    "file allows"
                 ),
             )
 

@@ -199,8 +199,7 @@ def _put(document: Any, steps: list[str], value: Value, path: Path) -> None:
     except (KeyError, IndexError, ValueError, TypeError) as error:
         raise RendererError(
             f"{path.name}: there is no {'/'.join(steps)} in the copied file; check in_file in "
-            "the "
-            "renderer file"
+            "the renderer file"
         ) from error
 
 

@@ -124,8 +124,7 @@ def _row(
     if len(line) > len(headings):
         raise UsageError(
             f"{where}: has {len(line)} cells for {len(headings)} headings; put values with "
-            "commas "
-            "in quotation marks"
+            "commas in quotation marks"
         )
 
     try:
@@ -140,8 +139,7 @@ def _row(
     if not cell("picture") or not picture.is_file():
         raise UsageError(
             f"{where}: there is no picture {cell('picture') or '(empty)'}; give its place from "
-            "the "
-            "table's folder"
+            "the table's folder"
         )
 
     rest = {k: name for k, name in enumerate(headings) if k not in columns.values() and name}
@@ -169,8 +167,7 @@ def told_apart(rows: Sequence[Row], source: Path) -> list[Row]:
         if key in seen:
             raise UsageError(
                 f"{source}: {seen[key].picture.name} and {row.picture.name} have the same "
-                "settings; "
-                "where they are repeats, add a column called repeat or seed"
+                "settings; where they are repeats, add a column called repeat or seed"
             )
 
         pictures[row.picture] = pictures.get(row.picture, 0) + 1

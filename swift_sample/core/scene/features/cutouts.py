@@ -58,8 +58,7 @@ def as_geometry(scene: Scene, is_cut: Callable[[Material], bool]) -> Scene:
     for name, (before, after, took) in told.items():
         notes.append(
             f"{name}: its cut-outs are geometry, {after:,.0f} triangles in place of "
-            f"{before:,.0f}; "
-            f"cut in {took:.2g} s, once"
+            f"{before:,.0f}; cut in {took:.2g} s, once"
         )
 
     materials = [
@@ -141,8 +140,7 @@ def _pieces(use: TextureUse, material: Material, shown: np.ndarray) -> Pieces:
     except OSError as error:
         raise SceneError(
             f"{path.parent}: cut-outs cannot be written ({one_line(error)}); free some space, or "
-            "clear it with "
-            "`swift-sample check --clear cutouts`"
+            "clear it with `swift-sample check --clear cutouts`"
         ) from error
 
     return made

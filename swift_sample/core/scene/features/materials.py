@@ -388,8 +388,7 @@ KINDS: tuple[MaterialKind, ...] = (
         values=(LAMP, OFF),
         help=(
             "It glows, and lights what is around it; a lamp of the same power takes its place, and "
-            "is "
-            "not seen itself."
+            "is not seen itself."
         ),
         rays=(),
         has=lambda m: max(m.emission) > 0,

@@ -111,8 +111,7 @@ class Outline:
         if crossed > MOST_OUTLINE:
             raise SceneError(
                 f"{name}: the outline of its mask runs through {crossed:,} texels, at most "
-                f"{MOST_OUTLINE:,} become geometry; "
-                "keep the mask"
+                f"{MOST_OUTLINE:,} become geometry; keep the mask"
             )
 
         rows, ys = self._padded_places(self._height, self._wrap[1])
@@ -217,8 +216,7 @@ class Outline:
         if work > MOST_WORK:
             raise SceneError(
                 f"{self._name}: its mask would be cut at {work:,} corners, at most "
-                f"{MOST_WORK:,} "
-                "are; keep the mask"
+                f"{MOST_WORK:,} are; keep the mask"
             )
 
         cut = shapely.intersection(shapes[of_shape], self._polygons[of_polygon])

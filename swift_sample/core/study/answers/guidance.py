@@ -176,8 +176,7 @@ def _proposal(
         changes[counted.key] = min(math.ceil(SURER * own), int(counted.maximum or own))
         why.append(
             f"whether its {quantity(open_ones[0]).label} is inside is open; half as many "
-            "samples "
-            "again would be surer"
+            "samples again would be surer"
         )
 
     missing = [
@@ -186,8 +185,7 @@ def _proposal(
     if missing and not any(trial.shares[key].low > 1 for key in missing):
         why.append(
             "whether its light shift is inside is open: more runs, or more of the reference, "
-            "would "
-            "tell"
+            "would tell"
         )
     elif missing:
         opened = {

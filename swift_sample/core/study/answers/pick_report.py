@@ -163,8 +163,7 @@ def pick_sentences(results: Results, pick: Pick) -> list[str]:
     if pick.next_faster is not None and pick.next_faster.seconds is not None:
         lines.append(
             f"  the next {'measurably ' if pick.next_faster.seconds.has_interval else ''}faster "
-            "one takes "
-            f"{show_seconds(pick.next_faster.seconds.value)} "
+            f"one takes {show_seconds(pick.next_faster.seconds.value)} "
             f"({pick.next_faster.configuration.describe(base)}): {pick.reason}"
         )
 

@@ -252,8 +252,7 @@ def cannot_write(error: sqlite3.Error, path: Path) -> StudyError:
     """What to say of a database that cannot be written."""
     return _blocked(error, path) or StudyError(
         f"{path}: cannot be written ({one_line(error)}); check its permissions; nothing "
-        "measured "
-        "before is lost"
+        "measured before is lost"
     )
 
 

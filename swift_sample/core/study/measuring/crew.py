@@ -236,8 +236,7 @@ def tile_difference(own: Path, other: Path, view: View) -> str:
 
     return (
         f"it renders other pixels: {share:.0%} of a tile that is rendered on every machine differ, "
-        "by up to "
-        f"{float(np.nanmax(off)):.0f} levels; its pictures would not mix with the others"
+        f"by up to {float(np.nanmax(off)):.0f} levels; its pictures would not mix with the others"
     )
 
 

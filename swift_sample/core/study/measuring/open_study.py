@@ -3,11 +3,9 @@
 event -> store (one transaction) -> state.apply -> shown
 """
 
-import logging
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from swift_sample.core.errors import StudyError
 from swift_sample.core.machine import Machine
@@ -26,11 +24,6 @@ from swift_sample.core.study.measuring.notices import Notice, StateChanged
 from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.core.study.measuring.surroundings import look_around
 from swift_sample.core.study.plan.model import Study
-
-if TYPE_CHECKING:
-    pass
-
-logger = logging.getLogger(__name__)
 
 PUBLISH_SECONDS = 0.5
 """How often the state is shown at most while several machines work."""

@@ -479,8 +479,7 @@ class Snapshot:
         elif self.hidden is not None:
             said.append(
                 "nothing was measured of the scene as it is now; measured before: "
-                f"{self.hidden.words} "
-                f"(version {self.hidden.name})"
+                f"{self.hidden.words} (version {self.hidden.name})"
             )
 
         said += self._failures
@@ -519,8 +518,7 @@ class Snapshot:
         if len(failed) > FAILURES_TOLD:
             said.append(
                 f"{counted(len(failed) - FAILURES_TOLD, 'more trial')} could not be measured, "
-                "see "
-                "the log"
+                "see the log"
             )
 
         return [*said[:-1], f"{said[-1]}; measuring again tries anew"] if said else []

@@ -77,8 +77,7 @@ def merge_study(path: Path, other: Path) -> Merged:
         if here and there and not here & there:
             raise StudyError(
                 f"{other}: is of another scene than {path}; what was measured of different "
-                "scenes "
-                "stays apart"
+                "scenes stays apart"
             )
 
         return _Merge(reading, store).run()
@@ -100,7 +99,7 @@ class _Merge:
         self._store = store
         self._from = reading.state
         self._to = store.opened_as
-        self._left_out: list[str] = []
+        self._left_out = list(reading.notes)
         self._kinds_here = {
             kind_of(run.machine) for records in self._to.records.values() for run in records.runs
         }

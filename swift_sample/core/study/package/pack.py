@@ -140,8 +140,7 @@ def unpack_study(
             if not has_room(path.parent, size):
                 raise StudyError(
                     f"{path}: there is no room for the {size / 2**20:,.0f} MiB in "
-                    f"{source.name}; "
-                    "free some"
+                    f"{source.name}; free some"
                 )
 
             tell(f"{source.name} holds {len(members)} files, {size / 2**20:,.1f} MiB")
@@ -270,6 +269,5 @@ def _check_members(source: Path, members: list[zipfile.ZipInfo]) -> None:
         if not (plain and known and kind in (0, 8)):
             raise StudyError(
                 f"{source}: holds {json.dumps(member.filename[:60])}, which no study has; it "
-                "is "
-                "not unpacked"
+                "is not unpacked"
             )

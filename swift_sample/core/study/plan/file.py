@@ -431,8 +431,7 @@ def _neutral_when(part: dict[str, Any]) -> tuple[str, tuple[Value, ...]] | None:
     ):
         raise UsageError(
             f"feature {str(part.get('key', ''))[:60]}: neutral_when: expected a setting and "
-            "its "
-            "values"
+            "its values"
         )
 
     return next(((key, tuple(values)) for key, values in told.items()), None)

@@ -122,8 +122,7 @@ class WatchArea:
         if min(self.width, self.height) < 1 or not inside:
             raise UsageError(
                 f"area {self.name}: {self.x},{self.y},{self.width},{self.height} does not lie "
-                "inside the "
-                f"picture of {size[0]}x{size[1]}"
+                f"inside the picture of {size[0]}x{size[1]}"
             )
 
 

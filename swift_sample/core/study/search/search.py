@@ -145,8 +145,7 @@ def advise(
             None,
             (
                 f"each of the {len(wanted)} other combinations would take longer than the time "
-                "that is "
-                "left"
+                "that is left"
             ),
         )
 

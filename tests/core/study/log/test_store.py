@@ -238,13 +238,11 @@ def test_rows_that_cannot_be_read_are_told_and_left_out(
         assert [note.partition("(")[2] for note in reading.notes if "entry 9" in note] == [
             (
                 "tried again) cannot be read and is left out (ValueError: Invalid isoformat "
-                "string: "
-                "'noon')"
+                "string: 'noon')"
             ),
             (
                 "tried again) cannot be read and is left out (ValueError: Invalid isoformat "
-                "string: "
-                "'5')"
+                "string: '5')"
             ),
             "\\x1b[2J) cannot be read and is left out (KeyError: '\\x1b[2J')",
         ]

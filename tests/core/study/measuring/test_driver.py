@@ -336,8 +336,7 @@ def test_a_run_in_which_the_renderer_was_held_does_not_count(driver: Driver) -> 
     assert problems == [
         (
             "the renderer was held by another program meanwhile: the run does not count, and is "
-            "made "
-            "again"
+            "made again"
         )
     ]
     steps = [n.step for n in notices if isinstance(n, StepStarted) and isinstance(n.step, RunStep)]

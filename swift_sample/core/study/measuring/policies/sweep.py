@@ -169,8 +169,7 @@ class Sweeping:
             steps[0],
             (
                 f"its own grain is {known.floor:.2f} levels, {wanted_floor(state.plan):.2f} are "
-                "wanted "
-                "for the grain limit"
+                "wanted for the grain limit"
             ),
         )
 
