@@ -420,7 +420,7 @@ class _KeepOnInterrupt:
         self._finish: Any = None
 
     def watch(self, sampling: Any) -> None:
-        self._finish = sampling.finish
+        self._finish = sampling.rounds.finish
 
     def __enter__(self) -> "_KeepOnInterrupt":
         self._before = signal.signal(signal.SIGINT, self._interrupt)

@@ -90,11 +90,12 @@ class Preview:
             built, configuration, size, spec.seed, spec.view, record=False, passes=False
         )
         sampling.after_pass = lambda: show(
-            (sampling.film.half_a + sampling.film.half_b) / sampling.done, sampling.done
+            (sampling.film.half_a + sampling.film.half_b) / sampling.rounds.done,
+            sampling.rounds.done,
         )
         started(sampling.stop)
         sampling.run()
-        picture = finish_film(sampling.film, 0.0, sampling.error)
+        picture = finish_film(sampling.film, 0.0, sampling.rounds.error)
         light = light_cells(sampling.film)
         picture.reduced = {f"light.{k}": light[:, :, k] for k in range(light.shape[2])}
 

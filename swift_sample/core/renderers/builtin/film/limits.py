@@ -125,7 +125,7 @@ def by_threshold(
     render's own noise threshold (0 for off), and with each that stops more.
 
     Every pixel's error is taken to fall with the root of its samples up to the error it has now; it
-    stops in the first round after which it has the samples that it wants, as `Sampling.run` would
+    stops in the first round after which it has the samples that it wants, as `Rounds.run` would
     stop it. error: float32[h, w], as shares of the display's range.
     """
     done = np.maximum(film.samples, 1).astype(np.float64)

@@ -48,7 +48,7 @@ def record_of(
             min=int(samples.min()),
             max=int(samples.max()),
             share_at_max=float((samples >= maximum).mean()),
-            min_used=sampling.minimum,
+            min_used=sampling.rounds.schedule.minimum,
         ),
         rays={"total": sum(by_kind.values()), **by_kind, "by_bounce": by_bounce},
         seconds_by_bounce=[
@@ -79,9 +79,9 @@ def record_of(
         **_limits_of(sampling, configuration),
         tail_seconds=sampling.idle_cycles * seconds_per_cycle,
         simulated=configuration.is_simulated,
-        stopped=sampling.stopped,
-        saved_seconds=stopwatch.wall["sampling"] * (maximum / sampling.done - 1)
-        if sampling.stopped
+        stopped=sampling.rounds.stopped,
+        saved_seconds=stopwatch.wall["sampling"] * (maximum / sampling.rounds.done - 1)
+        if sampling.rounds.stopped
         else 0.0,
     )
 
@@ -94,8 +94,10 @@ def _limits_of(sampling: Sampling, configuration: Configuration) -> dict[str, An
     direct, indirect = (float(configuration[key]) for key in CLAMP_KEYS)
     own = float(configuration["samples.noise_threshold"])
     maximum = int(configuration["samples.max"])
-    most = sampling.done if sampling.stopped else maximum
-    replayed = by_threshold(sampling.film, sampling.error, sampling.minimum, most, own)
+    most = sampling.rounds.done if sampling.rounds.stopped else maximum
+    replayed = by_threshold(
+        sampling.film, sampling.rounds.error, sampling.rounds.schedule.minimum, most, own
+    )
 
     return {
         "light_clamped": light_clamped(sampling.film),

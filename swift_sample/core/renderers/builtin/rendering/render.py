@@ -84,7 +84,7 @@ def render(
         stopwatch.processor["sampling"] = simulated.processor_seconds
 
     stopwatch.wall["first_picture"] = before + first
-    picture = finish_film(sampling.film, seconds_per_cycle, sampling.error)
+    picture = finish_film(sampling.film, seconds_per_cycle, sampling.rounds.error)
 
     if record:
         picture.reduced = {

@@ -9,20 +9,14 @@ from swift_sample.core.budget import MEBIBYTE
 from swift_sample.core.errors import RenderStoppedError, SwiftSampleError
 from swift_sample.core.kernels.compiling import from_python
 from swift_sample.core.picture.view import View
-from swift_sample.core.renderers.builtin.film.adaptive import (
-    AUTOMATIC_MINIMUM,
-    next_target,
-    pixel_error,
-    samples_wanted,
-)
 from swift_sample.core.renderers.builtin.film.film import (
     FilmArrays,
     grain_cells,
-    halves_of,
     new_film,
     pixels_by_cell,
 )
 from swift_sample.core.renderers.builtin.film.limits import least_clamp
+from swift_sample.core.renderers.builtin.film.rounds import Rounds, Schedule
 from swift_sample.core.renderers.builtin.kernels.camera import BELL, BOX, TENT
 from swift_sample.core.renderers.builtin.kernels.sampler import BLUE_NOISE, EVEN, RANDOM
 from swift_sample.core.renderers.builtin.kernels.textures import make_room_for_tiles
@@ -58,10 +52,6 @@ CAUSTICS = {
 HAZE_METHODS = {"exact": UNBIASED, "stepped": MARCHED, "off": UNSCATTERED}
 MAX_PIXELS = 1 << 27
 POLL_SECONDS = 0.02
-LONGEST_PASS = 16
-"""Passes of the progressive mode grow from one sample a pixel to this many."""
-LEAST_JUDGED = 8
-"""Samples that a picture has before its grain is judged."""
 Progress = Callable[[float], None]
 """Told the share of the sampling that is done, 0 to 1, while it goes on."""
 
@@ -75,6 +65,13 @@ def picture_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
         )
 
     return width, height
+
+
+def index_bits(samples: int) -> int:
+    """How many bits number the samples of a half in the order of blue noise, which is another one
+    for each of these numbers."""
+    in_a_half = max(1, -(-samples // 2))
+    return (in_a_half - 1).bit_length()
 
 
 class Sampling:
@@ -105,9 +102,7 @@ class Sampling:
             any(len(mesh.motion) for mesh in built.scene.meshes),
         )
         self._bounces = int(configuration["bounces.total"])
-        self._maximum = int(configuration["samples.max"])
-        self._threshold = float(configuration["samples.noise_threshold"])
-        self.minimum = min(self._maximum, int(configuration["samples.min"]) or AUTOMATIC_MINIMUM)
+        schedule = Schedule.of(configuration)
         smooths = (
             configuration["denoise.method"] != "none" and configuration["denoise.strength"] != 0
         )
@@ -117,12 +112,14 @@ class Sampling:
             self._width,
             self._height,
             self._bounces,
-            self._threshold > 0,
+            schedule.threshold > 0,
             passes or per_pass,
             per_pass,
             smooths and bool(configuration["denoise.guides"]),
             record,
         )
+        self.rounds = Rounds(schedule, self.film, view)
+        """in which samples are taken, and what they came to"""
         self._paths = Records(PATH, int(configuration["device.threads"]))
         for number in range(len(self._paths)):
             self._paths.bind("working", np.zeros(STACK_BYTES, np.uint8), number)
@@ -137,19 +134,13 @@ class Sampling:
             int(configuration["tiles.size"]),
             str(configuration["tiles.order"]),
         )
-        self._finishing = False
         self.after_pass: Callable[[], None] = lambda: None
         """called whenever all pixels have had their samples of a round"""
-        self.done = 0
-        """Samples that every pixel has, unless it stopped earlier"""
-        self.stopped = ""
-        """Why sampling ended before its most samples: "clean", "by hand", or empty"""
         self.idle_cycles = 0
         """Cycles that threads waited for the last tile of a round"""
         self.tile_cycles: list[np.ndarray] = []
         """For each round, what each tile took"""
         self.first_tile_cycles = 0
-        self.error = np.zeros((self._height, self._width), np.float32)
 
     def tile_pixels(self) -> np.ndarray:
         """int64[n]: pixels of each tile."""
@@ -181,7 +172,7 @@ class Sampling:
         fields["technique"] = technique
         fields["pattern"] = PATTERNS[str(c["samples.pattern"])]
         fields["filter"] = FILTERS[str(c["samples.pixel_filter"])]
-        fields["index_bits"] = (max(1, -(-self._maximum // 2)) - 1).bit_length()
+        fields["index_bits"] = index_bits(int(c["samples.max"]))
         fields["bounces"] = self._bounces
         fields["roulette_start"] = c["bounces.roulette_start"]
         fields["caps"] = [c[f"bounces.{kind}"] for kind in KINDS]
@@ -207,61 +198,9 @@ class Sampling:
 
     def run(self, progress: Progress | None = None) -> None:
         """Take all samples. Raises RenderStoppedError after `stop`."""
-        progressive = self._configuration["tiles.mode"] == "progressive"
-        judged = self.done
-
-        while self.done < self._maximum:
-            if (
-                self.done == judged
-            ):  # passes in between change nothing about where the noise is looked at
-                judged = (
-                    next_target(self.done, self.minimum, self._maximum)
-                    if self._threshold > 0
-                    else self._maximum
-                )
-
-            target = (
-                min(judged, self.done + min(max(1, self.done), LONGEST_PASS))
-                if progressive
-                else judged
-            )
-            self._run_round(target, self.done, progress)
-            self.done = target
-            self.after_pass()
-
-            if self._threshold > 0 and target == judged < self._maximum:
-                self.error = pixel_error(self.film, self.view)
-                self.film.active[...] &= self.film.samples < samples_wanted(
-                    self.error, self.film.samples, self._threshold
-                )
-                if not self.film.active.any():
-                    break
-
-            if progressive and self.done < self._maximum and self._enough():
-                break
-
-        self.error = pixel_error(self.film, self.view)
-
-    def finish(self) -> bool:
-        """Make `run` end after the pass in hand and keep the picture; False where there are no
-        passes to end after."""
-        self._finishing = self._configuration["tiles.mode"] == "progressive"
-        return self._finishing
-
-    def _enough(self) -> bool:
-        """Whether the picture may stay as it is, and `stopped` says why."""
-        limit = float(self._configuration["samples.stop_at_grain"])
-        if self._finishing:
-            self.stopped = "by hand"
-        elif limit > 0 and self.done >= LEAST_JUDGED and self.grain() <= limit:
-            self.stopped = "clean"
-
-        return bool(self.stopped)
-
-    def grain(self) -> float:
-        """The grain so far in levels, from the two halves of the samples."""
-        a, b = (self.view.levels(half) for half in halves_of(self.film))
-        return float(np.sqrt(np.mean((a - b) ** 2)) / 2)
+        self.rounds.run(
+            lambda target, done: self._run_round(target, done, progress), lambda: self.after_pass()
+        )
 
     def _run_round(self, target: int, done: int, progress: Progress | None) -> None:
         tiles = self._tiles
@@ -299,7 +238,7 @@ class Sampling:
                     thread.join(POLL_SECONDS)
                     if progress is not None:
                         share = float(np.count_nonzero(finished)) / len(tiles)
-                        progress((done + share * (target - done)) / self._maximum)
+                        progress((done + share * (target - done)) / self.rounds.schedule.maximum)
         except BaseException:
             self.stop()
             for thread in threads:
@@ -328,7 +267,7 @@ class Sampling:
     def grain_by_samples(self) -> dict[int, float]:
         """Grain in levels at every power of two of samples; empty where pixels stop at different
         counts."""
-        if self._threshold > 0:
+        if self.rounds.schedule.threshold > 0:
             return {}
 
         counts = pixels_by_cell(self._height, self._width) / (self._width * self._height)
@@ -339,7 +278,9 @@ class Sampling:
 
     def grain_cells(self) -> dict[int, np.ndarray]:
         """The same as reduced pictures."""
-        return {} if self._threshold > 0 else grain_cells(self.film, self.done)
+        if self.rounds.schedule.threshold > 0:
+            return {}
+        return grain_cells(self.film, self.rounds.done)
 
     def texture_reads(self) -> int:
         return int(self._paths.records["thread"]["reads"].sum())

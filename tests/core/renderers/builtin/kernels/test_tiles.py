@@ -145,7 +145,7 @@ def test_stops_when_clean_and_says_what_that_saved(built) -> None:
 
 def test_stopping_by_hand_keeps_the_picture(built) -> None:
     def soon(sampling) -> None:
-        assert sampling.finish()
+        assert sampling.rounds.finish()
 
     picture, record = take(built, on_start=soon, tiles__mode="progressive", samples__max=4096)
     assert record.stopped == "by hand"
@@ -153,7 +153,7 @@ def test_stopping_by_hand_keeps_the_picture(built) -> None:
     assert picture.beauty.mean() > 0.05
 
     def never(sampling) -> None:
-        assert not sampling.finish()
+        assert not sampling.rounds.finish()
 
     assert take(built, on_start=never)[1].samples.max == 16
 
