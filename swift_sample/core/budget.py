@@ -9,6 +9,7 @@ import os
 import psutil
 
 MEBIBYTE = 1 << 20
+GIBIBYTE = 1 << 30
 
 RAISED_BY = "SWIFT_SAMPLE_BUDGET"
 """Environment variable: a number that every bound here is multiplied by."""

@@ -20,9 +20,10 @@ from swift_sample.core.machine import LoadMeter, peak_memory_bytes, reset_peak_m
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.picture.exr import write_exr
 from swift_sample.core.picture.picture import Picture
+from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.costs import Part
 from swift_sample.core.renderers.headers import put_record
-from swift_sample.core.renderers.records import RenderSpec, RunRecord
+from swift_sample.core.renderers.records import RecordSpec, RenderSpec, RunRecord
 from swift_sample.core.scene.staging import AS_IN_THE_FILE, Staging, Viewpoint
 from swift_sample.core.settings import Capabilities, Catalogue, Configuration, Setting, Value
 
@@ -200,6 +201,11 @@ class Renderer:
         contradict each other."""
         return ()
 
+    def why_not_derived(self, recorded: Configuration, wanted: Configuration) -> str:
+        """Why the picture of `wanted` does not come out of a recording of `recorded`, in words; ""
+        where it does, if the recording was made for its values."""
+        return self.capabilities.why_not("records")
+
     def engine(self) -> "Engine":
         """Something that renders, for the worker's process."""
         raise NotImplementedError
@@ -287,6 +293,21 @@ class Engine:
         )
         show(picture.beauty, samples)
         return picture
+
+    def record(
+        self, wanted: RecordSpec, path: Path, progress: Progress, started: Callable[[Stop], None]
+    ) -> Picture:
+        """Make a recording into the file `path` and return its own picture, that of a plain render
+        of `wanted.spec`. Nothing of it is timed. Raises what `render` raises."""
+        raise RendererError(f"{self.renderer.title} keeps no recordings")
+
+    def derive(self, recording: Path, configuration: Configuration, view: View) -> Picture:
+        """The picture that a render of `configuration` with the recording's seed would have given.
+
+        Raises UsageError where the recording does not hold it, and UnfitPictureError where its file
+        is not what was written.
+        """
+        raise RendererError(f"{self.renderer.title} keeps no recordings")
 
     def denoise(self, picture: Picture, configuration: Configuration) -> Picture:
         """A stored picture denoised as a configuration says."""

@@ -147,3 +147,12 @@ class RenderSpec(Message):
     @property
     def view(self) -> View:
         return View(self.exposure, self.curve)
+
+
+class RecordSpec(Message):
+    """What to record: a render that opens what is derived, for every combination of `values` by
+    setting over the settings `base`."""
+
+    spec: RenderSpec
+    base: dict[str, Value]
+    values: dict[str, list[Value]] = {}

@@ -3,12 +3,20 @@
 from swift_sample.core.settings.capabilities import Capabilities
 from swift_sample.core.settings.catalogue import Catalogue
 from swift_sample.core.settings.configuration import Configuration
-from swift_sample.core.settings.setting import Opening, ScenePart, Setting, Value, format_value
+from swift_sample.core.settings.setting import (
+    Derivation,
+    Opening,
+    ScenePart,
+    Setting,
+    Value,
+    format_value,
+)
 
 __all__ = [
     "Capabilities",
     "Catalogue",
     "Configuration",
+    "Derivation",
     "Opening",
     "ScenePart",
     "Setting",

@@ -22,6 +22,7 @@ WHAT = {
     "progress": "does not tell how far it is",
     "guides": "does not give surface colour and direction",
     "denoises_stored": "cannot denoise a picture that is there already",
+    "records": "keeps no recordings: every picture is rendered",
 }
 """By name, what to say of a renderer that lacks it."""
 
@@ -46,6 +47,7 @@ class Capabilities:
     progress: bool = False
     guides: bool = False
     denoises_stored: bool = False
+    records: bool = False
 
     def why_not(self, name: str) -> str:
         """What to say where something is absent: "this renderer does not tell ..."; "" where it is

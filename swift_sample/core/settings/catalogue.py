@@ -211,6 +211,7 @@ def _check(name: str, setting: Setting, settings: Mapping[str, Setting]) -> None
         "simulated_values": setting.simulated_values,
         "view_matters_except": setting.view_matters_except or (),
         "cheaper": setting.cheaper,
+        "rendered_at": setting.rendered_at,
         "unnamed_value": () if setting.unnamed_value is None else (setting.unnamed_value,),
         "reference": ()
         if setting.reference is None

@@ -211,6 +211,18 @@ class Configuration(Mapping[str, Value]):
 
         return named
 
+    def stem(self) -> dict[str, Value]:
+        """Those of `pixel_values` that a recording does not hold apart: two configurations with
+        the same stem may come out of one recording."""
+        stem = {}
+        for key, value in self.pixel_values().items():
+            declared = self.catalogue[key]
+            has_its_own = declared.changes_pixels and declared.derived is None
+            if has_its_own or value in declared.rendered_at:
+                stem[key] = value
+
+        return stem
+
     def needs_view(self) -> bool:
         """Whether pixels depend on the view through which the picture is judged or delivered."""
         return any(

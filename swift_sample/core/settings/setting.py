@@ -3,6 +3,7 @@ it."""
 
 import math
 from dataclasses import dataclass
+from enum import StrEnum
 
 from swift_sample.core.errors import SettingError
 
@@ -33,6 +34,17 @@ is what can be tried."""
 ROLES = ("", SAMPLES, SCALE, THREADS, BOUNCES, KEEPS_SCENE, PREPARES, DENOISING, DENOISING_PASSES)
 SINGLE_ROLES = (SAMPLES, SCALE, THREADS, BOUNCES, KEEPS_SCENE, PREPARES)
 """Roles that one setting of a catalogue may have at most."""
+
+
+class Derivation(StrEnum):
+    """What a setting does to a picture, where that can be seen in a recording: a render that keeps
+    its samples apart, and so holds the pictures of other values too."""
+
+    SAMPLES = "takes the first samples"
+    STOPS = "stops by how clean the picture is"
+    PATH = "ends paths earlier"
+    SAMPLE = "acts on each sample"
+    FILM = "acts on the finished film"
 
 
 @dataclass(frozen=True)
@@ -113,6 +125,10 @@ class Setting:
     off_at_zero: bool = False
     neutral_when: tuple[str, tuple[Value, ...]] | None = None
     needs: str = ""
+    derived: Derivation | None = None
+    """how pictures with other values come out of a recording; None where each has to be rendered"""
+    rendered_at: tuple[Value, ...] = ()
+    """values that have to be rendered nevertheless"""
     changes_pixels: bool = True
     pixels_with: tuple[str, ...] = ()
     same_pixels: tuple[Value, ...] = ()

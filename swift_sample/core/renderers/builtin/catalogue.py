@@ -4,7 +4,15 @@ import os
 from collections.abc import Mapping
 from dataclasses import replace
 
-from swift_sample.core.settings import Catalogue, Configuration, Opening, ScenePart, Setting, Value
+from swift_sample.core.settings import (
+    Catalogue,
+    Configuration,
+    Derivation,
+    Opening,
+    ScenePart,
+    Setting,
+    Value,
+)
 from swift_sample.core.settings.capabilities import ALL
 from swift_sample.core.settings.setting import (
     BOUNCES,
@@ -44,6 +52,7 @@ def _cap(
         label=f"Bounces, {kind}",
         help=help,
         kind="whole",
+        derived=None if kind == "cutout" else Derivation.PATH,
         default=default,
         suggested=suggested,
         unit="bounces",
@@ -63,6 +72,7 @@ _DECLARED: tuple[Setting, ...] = (
         group="Sampling",
         label="Samples, at most",
         help="How many samples each pixel may take. Four times as many halve the grain.",
+        derived=Derivation.SAMPLES,
         kind="whole",
         default=128,
         suggested=(16, 32, 64, 128, 256),
@@ -80,6 +90,7 @@ _DECLARED: tuple[Setting, ...] = (
         group="Sampling",
         label="Samples, at least",
         help="Every pixel spends this many before the noise threshold may stop it.",
+        derived=Derivation.STOPS,
         kind="whole",
         default=0,
         suggested=(0, 8, 32, 64),
@@ -100,6 +111,7 @@ _DECLARED: tuple[Setting, ...] = (
             "Pixels stop early once the grain around them falls under this share of the display "
             "range."
         ),
+        derived=Derivation.STOPS,
         kind="number",
         default=0.0,
         suggested=(0.0, 0.005, 0.01, 0.02, 0.05),
@@ -121,6 +133,7 @@ _DECLARED: tuple[Setting, ...] = (
             "The whole picture stops once its grain falls under this many levels. Works in "
             "progressive mode."
         ),
+        derived=Derivation.STOPS,
         kind="number",
         default=0.0,
         suggested=(0.0, 2.0, 4.0),
@@ -170,6 +183,7 @@ _DECLARED: tuple[Setting, ...] = (
         help=(
             "How often light may be scattered on its way. Too few and corners behind glass go dark."
         ),
+        derived=Derivation.PATH,
         kind="whole",
         default=12,
         suggested=(1, 2, 3, 4, 6, 8, 12),
@@ -228,6 +242,7 @@ _DECLARED: tuple[Setting, ...] = (
             "The most one sample may add by direct light. Removes stray pixels, and some light "
             "with them."
         ),
+        derived=Derivation.SAMPLE,
         kind="number",
         default=0.0,
         suggested=(0.0, 4.0, 16.0),
@@ -246,6 +261,7 @@ _DECLARED: tuple[Setting, ...] = (
             "The most one sample may add by bounced light. Removes stray pixels, and some light "
             "with them."
         ),
+        derived=Derivation.SAMPLE,
         kind="number",
         default=0.0,
         suggested=(0.0, 1.0, 4.0, 16.0),
@@ -297,6 +313,7 @@ _DECLARED: tuple[Setting, ...] = (
             "Off keeps only what lights and sky reach directly, and what is seen in clear glass "
             "and mirrors."
         ),
+        derived=Derivation.PATH,
         kind="switch",
         default=True,
         suggested=(True, False),
@@ -312,6 +329,7 @@ _DECLARED: tuple[Setting, ...] = (
             "How grain is denoised: wavelet is quick, patches compares similar places, regression "
             "fits light to surfaces."
         ),
+        derived=Derivation.FILM,
         kind="choice",
         default="none",
         suggested=("none", "wavelet", "patches", "regression"),
@@ -330,6 +348,7 @@ _DECLARED: tuple[Setting, ...] = (
         group="Denoise",
         label="Strength",
         help="How much of the denoised picture is mixed in. 0 is the raw picture.",
+        derived=Derivation.FILM,
         kind="number",
         default=1.0,
         suggested=(0.4, 0.6, 0.8, 1.0),
@@ -347,6 +366,7 @@ _DECLARED: tuple[Setting, ...] = (
         group="Denoise",
         label="Follow surfaces",
         help="Keeps edges and textures by looking at surface colour and direction.",
+        derived=Derivation.FILM,
         kind="switch",
         default=True,
         suggested=(True, False),
@@ -363,6 +383,8 @@ _DECLARED: tuple[Setting, ...] = (
             "Smooths direct and bounced light apart, which keeps more and takes several times as "
             "long."
         ),
+        derived=Derivation.FILM,
+        rendered_at=(True,),
         kind="switch",
         default=False,
         suggested=(False, True),
@@ -414,6 +436,7 @@ _DECLARED: tuple[Setting, ...] = (
             "Tiles are finished one by one; progressive shows the whole picture early and cleans "
             "it in passes."
         ),
+        derived=Derivation.STOPS,
         kind="choice",
         default="tiles",
         suggested=("tiles", "progressive"),
@@ -672,6 +695,7 @@ _DECLARED: tuple[Setting, ...] = (
             "How the finished picture is written. exr-dwaa and jpeg lose a little; png and jpeg "
             "keep what the view shows."
         ),
+        derived=Derivation.FILM,
         kind="choice",
         default="exr-zip",
         suggested=("exr-zip", "exr-piz", "exr-none", "exr-dwaa", "png-8", "png-16", "jpeg"),

@@ -162,7 +162,7 @@ def run_render(
     if picture_path is not None:
         result = _result(spec, picture, record, stopwatch, 0, 0.0, reused, built)
         put_record(picture, result, identity)
-        size_bytes = _deliver(
+        size_bytes = deliver(
             picture,
             OUTPUT_FORMATS[str(configuration["output.format"])],
             spec.view,
@@ -176,7 +176,7 @@ def run_render(
     )
 
 
-def _deliver(
+def deliver(
     picture: Picture,
     form: OutputFormat,
     view: View,

@@ -9,8 +9,10 @@ from swift_sample.core.errors import UsageError
 from swift_sample.core.kernels.cache import is_compiled
 from swift_sample.core.machine import available_processors
 from swift_sample.core.picture.picture import Picture
+from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, NAME
 from swift_sample.core.renderers.builtin.findings import FINDINGS
+from swift_sample.core.renderers.builtin.stems import why_not_derived
 from swift_sample.core.renderers.builtin.version import renderer_version
 from swift_sample.core.renderers.port import (
     Engine,
@@ -21,7 +23,7 @@ from swift_sample.core.renderers.port import (
     ShowStage,
     Stop,
 )
-from swift_sample.core.renderers.records import RenderSpec, RunRecord
+from swift_sample.core.renderers.records import RecordSpec, RenderSpec, RunRecord
 from swift_sample.core.scene.environment import environment_fingerprint
 from swift_sample.core.scene.facts import about, memory_to_build, missing_features, only_glows
 from swift_sample.core.scene.features import AS_IS, Feature, features_of
@@ -163,6 +165,9 @@ class BuiltInRenderer(Renderer):
             ),
         )
 
+    def why_not_derived(self, recorded: Configuration, wanted: Configuration) -> str:
+        return why_not_derived(recorded, wanted)
+
     def engine(self) -> Engine:
         return BuiltInEngine(self)
 
@@ -213,6 +218,20 @@ class BuiltInEngine(Engine):
 
         self._preview = self._preview or Preview()
         return self._preview.run(spec, samples, show, started)
+
+    def record(
+        self, wanted: RecordSpec, path: Path, progress: Progress, started: Callable[[Stop], None]
+    ) -> Picture:
+        from swift_sample.core.renderers.builtin.recordings import make_recording
+
+        return make_recording(
+            wanted, self._scene_cache, path, progress, lambda sampling: started(sampling.stop)
+        )
+
+    def derive(self, recording: Path, configuration: Configuration, view: View) -> Picture:
+        from swift_sample.core.renderers.builtin.recordings import derive_picture
+
+        return derive_picture(recording, configuration, view)
 
     def denoise(self, picture: Picture, configuration: Configuration) -> Picture:
         from swift_sample.core.renderers.builtin.denoise import denoise_picture

@@ -99,6 +99,9 @@ by trying on four scenes (docs/renderer.md, "What was tried")."""
 MAX_PASSED_BOUNDARIES = 64
 """Boundaries inside a medium of higher priority that a path may pass before it is given up."""
 
+NEVER = 1 << 20
+"""A bounce that no path comes to."""
+
 FIRST_BOUNCE_DIMENSION = 2
 DIMENSIONS_PER_BOUNCE = 4
 """Sample pairs: 0 place in the pixel, 1 lens; then for each bounce lobe, direction, light choice,
@@ -352,6 +355,8 @@ def start_path(path, seed, index):
         path.counts[kind] = int32(0)
 
     path.counts_at[0] = uint32(0)
+    path.stamps[0] = uint64(0)
+    path.guided_from = path.first_matt = int32(NEVER)
     for axis in range(3):
         path.sample.brought[0, axis] = ZERO
         for kind in range(4):
@@ -373,6 +378,7 @@ def scattered(job, path, kind, rough):
     if rough:
         path.was_rough = int32(1)
 
+    path.stamps[path.bounce] = uint64(0)
     path.counts_at[path.bounce] = path.counts_at[path.bounce - 1] + (uint32(1) << uint32(8 * kind))
     for axis in range(3):
         path.sample.brought[path.bounce, axis] = ZERO
@@ -393,12 +399,14 @@ def survives(job, path, chance):
 
 
 @kernel
-def guide(path, albedo, normal):
-    """Note what denoisers are guided by, once."""
+def guide(path, albedo, normal, bounce):
+    """Note what denoisers are guided by, once: it is there for every path that ends at a later
+    bounce than this."""
     if not path.sample.guided:
         set_vec(path.sample.albedo, multiply(vec(path.tint), albedo))
         set_vec(path.sample.normal, normal)
         path.sample.guided = int32(1)
+        path.guided_from = int32(bounce)
 
 
 @part(types.int64(types.int64, types.int64))
@@ -409,7 +417,7 @@ def scatter_in_haze(job_address, path_address):
     if path.ending:
         return 0
 
-    guide(path, (ONE, ONE, ONE), (ZERO, ZERO, ZERO))
+    guide(path, (ONE, ONE, ONE), (ZERO, ZERO, ZERO), path.bounce)
     set_vec(path.lit_side, (ZERO, ZERO, ZERO))
     seek_light(job_address, path_address, 1)
     haze = haze_at(scene_at(job.scene, 0).haze, 0)
@@ -424,6 +432,7 @@ def scatter_in_haze(job_address, path_address):
     path.certain = int32(0)
     path.ray.spread = max(path.ray.spread, MATT_SPREAD)
     scattered(job, path, VOLUME, True)
+    path.first_matt = min(path.first_matt, path.bounce)
 
     if not job.indirect:
         path.ending = int32(1)
@@ -447,7 +456,7 @@ def scatter_at_surface(job_address, path_address, eta):
     mirror_like = path.surface.smooth and opaque <= ZERO and path.surface.plain
 
     if not mirror_like:
-        guide(path, vec(path.surface.base), vec(path.surface.normal))
+        guide(path, vec(path.surface.base), vec(path.surface.normal), path.bounce)
 
     dimension = FIRST_BOUNCE_DIMENSION + path.bounce * DIMENSIONS_PER_BOUNCE
     choice, survival = sample_pair(path.seed, path.index, dimension, job.pattern)
@@ -519,8 +528,10 @@ def scatter_at_surface(job_address, path_address, eta):
     set_vec(path.ray.direction, direction)
     scattered(job, path, kind, rough)
 
-    if not job.indirect and not mirror_like:
-        path.ending = int32(1)
+    if not mirror_like:
+        path.first_matt = min(path.first_matt, path.bounce)
+        if not job.indirect:
+            path.ending = int32(1)
 
     return 1 if survives(job, path, survival) else 0
 
@@ -534,6 +545,7 @@ def see_sky(job, scene, path):
     if not path.sample.guided:
         light = multiply(radiance, vec(path.throughput))
         set_vec(path.sample.albedo, (min(light[0], ONE), min(light[1], ONE), min(light[2], ONE)))
+        path.guided_from = path.bounce - int32(1)
 
 
 @kernel
@@ -556,6 +568,18 @@ def pass_cutouts(job, path, more, passed):
         path.ending = int32(1)
 
     return path.counts[CUTOUT] <= job.caps[CUTOUT] + 1 and passed <= MAX_PASSED_BOUNDARIES
+
+
+@kernel
+def keep_prefixes(path, last):
+    """Keep the indirect light that the path had brought up to each bounce."""
+    indirect = (ZERO, ZERO, ZERO)
+    set_vec(path.prefix[0], indirect)
+
+    for k in range(1, last + 1):
+        brought = path.sample.brought
+        indirect = add(indirect, (brought[k, 0], brought[k, 1], brought[k, 2]))
+        set_vec(path.prefix[k], indirect)
 
 
 @part(types.void(types.int64, types.int64))
@@ -597,6 +621,8 @@ def trace_path(job_address, path_address):
                 path.sample.depth = come + event
                 path.sample.first_done = int32(1)
 
+            if job.end_count:
+                path.stamps[path.bounce] = read_cycles()
             goes_on = scatter_in_haze(job_address, path_address)
         elif not found:
             see_sky(job, scene, path)
@@ -678,7 +704,8 @@ def trace_path(job_address, path_address):
                 if path.certain:
                     read_surface(job.scene, path_address, ONE, ZERO)
                     add_met(path, vec(path.surface.base))
-                    guide(path, vec(path.surface.base), vec(path.surface.normal))
+                    base = vec(path.surface.base)
+                    guide(path, base, vec(path.surface.normal), path.bounce - 1)
 
                 break
 
@@ -691,6 +718,8 @@ def trace_path(job_address, path_address):
                     density = triangle_density(job.scene, path_address, place)
                 add_met(path, scale(emission, found_weight(job, path, density)))
 
+            if job.end_count:
+                path.stamps[path.bounce] = read_cycles()
             if path.ending:
                 break
 
@@ -706,5 +735,9 @@ def trace_path(job_address, path_address):
 
     if job.record:
         path.thread.cycles[path.bounce, path.last_kind] += read_cycles() - started
+
+    if job.end_count:
+        path.ended = read_cycles()
+        keep_prefixes(path, min(int64(path.bounce), job.bounces))
 
     limit_sample(job, path, min(int64(path.bounce), job.bounces))

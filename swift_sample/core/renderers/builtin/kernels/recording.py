@@ -1,192 +1,179 @@
-"""What a recorded render notes beside the picture: light by bounce, and what limits would take."""
+"""What a recording adds up beside its own film: what other limits make of the same samples.
 
-from numba import int64
+A path that may scatter less often is the beginning of the one that was traced, and a clamp acts on
+the light of one whole sample. So films of many configurations come out of the samples of one. An
+*end* is a way of ending paths: how often they may scatter in all and in each way, and whether there
+is bounced light. There is a film for each end, and for each clamp with it; the two are the same up
+to the first sample of a pixel on which the clamp acts, and share one sum until then.
+"""
 
-from swift_sample.core.kernels.compiling import kernel
-from swift_sample.core.kernels.vector import ONE, TWO, ZERO, add, f32, largest, scale, subtract
-from swift_sample.core.picture.view_kernels import displayed
-from swift_sample.core.renderers.builtin.kernels.path import add_to
+import math
+
+from numba import int64, types, uint8, uint32
+
+from swift_sample.core.kernels.compiling import kernel, part
+from swift_sample.core.kernels.vector import ZERO, add, largest
+from swift_sample.core.renderers.builtin.kernels.path import NEVER, clamp_factor
 from swift_sample.core.renderers.builtin.lowlevel.memory import (
-    add_f64_atomic,
-    add_vector,
-    set_vec,
+    f32_at,
+    i32_at,
+    put_f32,
+    put_u8,
+    put_u32,
+    put_u64,
+    u8_at,
+    u32_at,
+    u64_at,
     vec,
 )
-from swift_sample.core.renderers.builtin.lowlevel.records import CLAMPS, KIND_COUNTS, SNAPSHOTS
+from swift_sample.core.renderers.builtin.lowlevel.records import (
+    END_CAPPED,
+    END_CAPS,
+    END_FIELDS,
+    END_INDIRECT,
+    END_TOTAL,
+    GUIDES,
+    job_at,
+    path_at,
+)
+
+BORROWED = uint32(0x80808080)
+"""The highest bit of each kind's count: a count over its cap borrows it from the difference."""
 
 
 @kernel
-def take_snapshot(job, path, cell, number):
-    """Where both halves just reached a power of two, note how far apart they are."""
-    each = number >> 1
-    level = 0
-    while (1 << level) < each:
-        level += 1
+def end_of(job, path, end):
+    """The bounce at which the path ends by an end's limits; beyond its last one where it does
+    not."""
+    row = end * END_FIELDS
+    bounce = int64(i32_at(job.path_ends, row + END_TOTAL)) + 1
+    if not i32_at(job.path_ends, row + END_INDIRECT):
+        bounce = min(bounce, int64(path.first_matt))
 
-    if (1 << level) != each or level >= SNAPSHOTS:
+    if i32_at(job.path_ends, row + END_CAPPED):
+        caps = uint32(i32_at(job.path_ends, row + END_CAPS)) | BORROWED
+        for k in range(1, min(bounce, int64(path.bounce) + 1)):
+            if (uint32(caps - path.counts_at[k]) & BORROWED) != BORROWED:
+                return k
+
+    return bounce
+
+
+@kernel
+def acting_clamps(job, peak, column):
+    """Which clamps act on direct (column 0) or indirect light (1) with this peak, a bit for
+    each."""
+    bits = uint32(0)
+    for k in range(job.clamp_count):
+        limit = f32_at(job.clamps, 2 * k + column)
+        if limit > ZERO and peak > limit:
+            bits |= uint32(1) << uint32(k)
+
+    return bits
+
+
+@kernel
+def raise_at(address, place, value):
+    put_f32(address, place, f32_at(address, place) + value)
+
+
+@kernel
+def add_guides(path, address, place, seen):
+    """Add the guides of one sample; without surface where a path of this end never saw one."""
+    if seen:
+        for axis in range(3):
+            raise_at(address, place + axis, path.sample.albedo[axis])
+            raise_at(address, place + 3 + axis, path.sample.normal[axis])
+
+    raise_at(address, place + 6, path.sample.depth)
+
+
+@kernel
+def add_end_guides(job, path, film, half, seen):
+    """Add to the guides of an end that are no longer those of the recording's own film. They begin
+    as what the own film has so far: this sample has not been added to it yet."""
+    first = film * 2 * GUIDES
+    if not u8_at(job.end_guided, film):
+        put_u8(job.end_guided, film, uint8(1))
+        for k in range(GUIDES):
+            put_f32(job.end_guides, first + k, path.pixel.guides[k])
+            put_f32(job.end_guides, first + GUIDES + k, path.pixel.guides_half[k])
+
+    add_guides(path, job.end_guides, first, seen)
+    if half:
+        add_guides(path, job.end_guides, first + GUIDES, seen)
+
+
+@kernel
+def add_clamped(job, path, film, half, acting, last):
+    """Add one sample to the films of an end that have a clamp which has acted on this pixel.
+    `last` is the bounce up to which its indirect light counts."""
+    split = u32_at(job.end_splits, film)
+    wanted = split | acting
+    if not wanted:
         return
 
-    a = scale(vec(path.pixel.halves[0]), ONE / f32(each))
-    b = scale(vec(path.pixel.halves[1]), ONE / f32(each))
-    total = ZERO
+    put_u32(job.end_splits, film, wanted)
+    direct = vec(path.unclamped[0])
 
-    for axis in range(3):
-        difference = displayed(a[axis], job.exposure_gain, job.curve) - displayed(
-            b[axis], job.exposure_gain, job.curve
-        )
-        total += difference * difference * f32(0.25)
-
-    add_f64_atomic(job.snapshots, cell * SNAPSHOTS + level, float(total) / 3.0)
-
-
-@kernel
-def forget_limits(path):
-    """Begin the sums of what limits take from a pixel."""
-    for half in range(2):
-        set_vec(path.before[half], vec(path.pixel.halves[half]))
-        for which in range(2):
-            for k in range(CLAMPS + 1):
-                set_vec(path.clamped[half, which, k], (ZERO, ZERO, ZERO))
-
-    for kind in range(4):
-        for k in range(KIND_COUNTS):
-            set_vec(path.by_kind[kind, k], (ZERO, ZERO, ZERO))
-
-
-@kernel
-def note_limits(job, path, half, last):
-    """Add what every clamp would take of one sample, the job's own last, and its light by
-    scatterings of each kind."""
-    for which in range(2):
-        light = vec(path.unclamped[which])
-        peak = largest(light)
-        limit = job.least_clamp
-
-        for k in range(CLAMPS):
-            if peak <= limit:
-                break
-            add_to(path.clamped[half, which, k], scale(light, ONE - limit / peak))
-            limit *= TWO
-
-        own = job.clamp_indirect if which else job.clamp_direct
-        if own > ZERO and peak > own:
-            add_to(path.clamped[half, which, CLAMPS], scale(light, ONE - own / peak))
-
-    for bounce in range(last + 1):
-        light = vec(path.sample.brought[bounce])
-        if largest(light) <= ZERO:
+    for k in range(job.clamp_count):
+        bit = uint32(1) << uint32(k)
+        if not wanted & bit:
             continue
 
-        add_to(path.by_kind[0, 0], light)
-        counts = int64(path.counts_at[bounce])
+        first = (film * job.clamp_count + k) * 6
+        if not split & bit:
+            for j in range(6):
+                put_f32(job.clamp_sums, first + j, f32_at(job.end_sums, film * 6 + j))
 
-        for kind in range(4):
-            count = min((counts >> (8 * kind)) & 255, KIND_COUNTS - 1)
-            if count > 0:
-                add_to(path.by_kind[kind, count], light)
-
-
-@kernel
-def keep_limits(job, path, cell, first, last):
-    """Add a pixel's sums of what limits take to the records; its samples were those from `first` up
-    to `last`."""
-    for which in range(2):
-        for k in range(CLAMPS + 1):
-            for axis in range(3):
-                taken = path.clamped[0, which, k, axis] + path.clamped[1, which, k, axis]
-                if taken > ZERO:
-                    add_f64_atomic(
-                        job.clamped,
-                        ((cell * 2 + which) * (CLAMPS + 1) + k) * 3 + axis,
-                        float(taken),
-                    )
-
-    for kind in range(4):
-        for k in range(KIND_COUNTS):
-            for axis in range(3):
-                brought = path.by_kind[kind, k, axis]
-                if brought > ZERO:
-                    add_f64_atomic(
-                        job.by_kind,
-                        ((cell * 4 + kind) * KIND_COUNTS + k) * 3 + axis,
-                        float(brought),
-                    )
-
-    odd = (last >> 1) - (first >> 1)
-    even = last - first - odd
-    if odd > 0 and even > 0:
-        keep_clamped_grain(job, path, cell, even, odd)
+        direct_factor = clamp_factor(direct, f32_at(job.clamps, 2 * k))
+        factor = clamp_factor(vec(path.prefix[last]), f32_at(job.clamps, 2 * k + 1))
+        for axis in range(3):
+            # Stored, so that the product is rounded by itself, as it is in `limit_sample`.
+            indirect = path.prefix[last, axis] * factor
+            path.rounded[axis] = indirect
+            shown = path.unclamped[0, axis] * direct_factor + path.sample.seen[axis]
+            raise_at(job.clamp_sums, first + 3 * half + axis, shown + indirect)
 
 
-@kernel
-def keep_clamped_grain(job, path, cell, even, odd):
-    """Add how far apart the halves of these samples are, and by how much more or less with each
-    clamp in place of the job's own."""
-    place = cell * (2 * (CLAMPS + 1) + 1)
-    a = subtract(vec(path.pixel.halves[0]), vec(path.before[0]))
-    b = subtract(vec(path.pixel.halves[1]), vec(path.before[1]))
-    shown = distance_of_halves(job, a, b, even, odd)
-    add_f64_atomic(job.clamped_grain, place + 2 * (CLAMPS + 1), shown)
+@part(types.void(types.int64, types.int64, types.int64, types.int64, types.uint64))
+def add_to_recording(job_address, path_address, place, half, began):
+    """Add one sample of the pixel at `place` to the films of every end and every clamp; `began` is
+    the cycle counter at its start."""
+    job = job_at(job_address, 0)
+    path = path_at(path_address, 0)
+    deepest = min(int64(path.bounce), job.bounces)
+    direct = vec(path.unclamped[0])
+    open_direct = add(direct, vec(path.sample.seen))
+    peak = largest(direct)
+    by_direct = acting_clamps(job, peak, 0) if peak > job.least_direct else uint32(0)
+    own = vec(path.sample.total)
+    own_dropped = not math.isfinite(own[0] + own[1] + own[2])
 
-    for which in range(2):
-        own_a = vec(path.clamped[0, which, CLAMPS])
-        own_b = vec(path.clamped[1, which, CLAMPS])
-        takes = largest(own_a) > ZERO or largest(own_b) > ZERO
-        open_a = add(a, own_a)
-        open_b = add(b, own_b)
-        whole = distance_of_halves(job, open_a, open_b, even, odd) if takes else shown
-        first = place + which * (CLAMPS + 1)
+    for end in range(job.end_count):
+        film = place * job.end_count + end
+        bounce = end_of(job, path, end)
+        ended = path.ended
+        if bounce <= int64(path.bounce) and path.stamps[bounce] != 0:
+            ended = path.stamps[bounce]
 
-        if takes:
-            add_f64_atomic(job.clamped_grain, first + CLAMPS, whole - shown)
+        put_u64(job.end_cycles, film, u64_at(job.end_cycles, film) + ended - began)
+        last = min(bounce - 1, deepest)
+        indirect = vec(path.prefix[last])
+        total = add(open_direct, indirect)
+        if not math.isfinite(total[0] + total[1] + total[2]):
+            continue
 
-        for k in range(CLAMPS):
-            taken_a = vec(path.clamped[0, which, k])
-            taken_b = vec(path.clamped[1, which, k])
-            left = whole
+        peak = largest(indirect)
+        acting = by_direct
+        if peak > job.least_indirect:
+            acting |= acting_clamps(job, peak, 1)
+        add_clamped(job, path, film, half, acting, last)
 
-            if largest(taken_a) > ZERO or largest(taken_b) > ZERO:
-                left = distance_of_halves(
-                    job, subtract(open_a, taken_a), subtract(open_b, taken_b), even, odd
-                )
-            elif not takes:
-                break
+        for axis in range(3):
+            raise_at(job.end_sums, film * 6 + 3 * half + axis, total[axis])
 
-            add_f64_atomic(job.clamped_grain, first + k, left - shown)
-
-
-@kernel
-def distance_of_halves(job, a, b, even, odd):
-    """The squared distance of two sums of samples as shares of the display's range, times the
-    samples."""
-    first = scale(a, ONE / f32(even))
-    second = scale(b, ONE / f32(odd))
-    total = ZERO
-
-    for axis in range(3):
-        shown = displayed(first[axis], job.exposure_gain, job.curve)
-        difference = shown - displayed(second[axis], job.exposure_gain, job.curve)
-        total += difference * difference
-
-    return float(total) * (even + odd)
-
-
-@kernel
-def keep_light(job, path, place, cell, deepest):
-    """Add a pixel's light by bounce to the records."""
-    entries = job.bounces + 1
-    first = place * entries
-    first_cell = cell * entries * 3
-
-    for k in range(deepest + 1):
-        if job.light != 0:
-            add_vector(
-                job.light,
-                first + k,
-                (path.pixel.light[k, 0], path.pixel.light[k, 1], path.pixel.light[k, 2]),
-            )
-        else:
-            for axis in range(3):
-                add_f64_atomic(
-                    job.light_cells, first_cell + 3 * k + axis, float(path.pixel.light[k, axis])
-                )
+        seen = int64(path.guided_from) < bounce
+        differs = own_dropped or (path.guided_from < NEVER and not seen)
+        if differs or u8_at(job.end_guided, film):
+            add_end_guides(job, path, film, half, seen)

@@ -2,25 +2,26 @@
 
 import math
 
-from numba import int32, int64, types, uint32
+from numba import int32, int64, types, uint32, uint64
 
 from swift_sample.core.kernels.compiling import part
 from swift_sample.core.kernels.vector import ZERO
 from swift_sample.core.renderers.builtin.kernels.camera import aim
 from swift_sample.core.renderers.builtin.kernels.path import start_path, trace_path
 from swift_sample.core.renderers.builtin.kernels.pixel import add_sample, load_pixel, store_pixel
-from swift_sample.core.renderers.builtin.kernels.recording import (
-    forget_limits,
-    keep_light,
-    keep_limits,
-    note_limits,
-    take_snapshot,
-)
+from swift_sample.core.renderers.builtin.kernels.recording import add_to_recording
 from swift_sample.core.renderers.builtin.kernels.sampler import (
     BLUE_NOISE,
     curve_place,
     hash_bits,
     pixel_seed,
+)
+from swift_sample.core.renderers.builtin.kernels.tally import (
+    forget_limits,
+    keep_light,
+    keep_limits,
+    note_limits,
+    take_snapshot,
 )
 from swift_sample.core.renderers.builtin.lowlevel.memory import (
     i32_at,
@@ -64,10 +65,13 @@ def render_pixel(job_address, path_address, x, y):
             seed = hash_bits(uint32(job.seed) + uint32(half) * uint32(HALF_SEED))
             index = int64((uint32(curve_place(x, y)) << uint32(job.index_bits)) + uint32(index))
 
+        began = read_cycles() if job.end_count else uint64(0)
         start_path(path, seed, index)
         aim(job, path, x, y, seed, index)
         trace_path(job_address, path_address)
         radiance = vec(path.sample.total)
+        if job.end_count:
+            add_to_recording(job_address, path_address, place, half, began)
 
         if number == 0:
             put_i32(job.material, place, path.sample.first_material)

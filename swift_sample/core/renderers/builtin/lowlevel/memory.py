@@ -124,8 +124,8 @@ u8_at = _reader(types.uint8)
 u32_at = _reader(types.uint32)
 i64_at = _reader(types.int64)
 u64_at = _reader(types.uint64)
-put_f32, put_i32, put_u64, put_u8 = (
-    _writer(t) for t in (types.float32, types.int32, types.uint64, types.uint8)
+put_f32, put_i32, put_u32, put_u64, put_u8 = (
+    _writer(t) for t in (types.float32, types.int32, types.uint32, types.uint64, types.uint8)
 )
 
 

@@ -36,6 +36,14 @@ PASSES = (
 )
 """Light passes by the first scattering; they add up to the beauty."""
 
+GUIDES = 7
+"""Numbers that guide denoisers: albedo, normal and depth."""
+
+END_FIELDS = 4
+END_TOTAL, END_CAPS, END_INDIRECT, END_CAPPED = 0, 1, 2, 3
+"""Columns of a recording's `path_ends`: most bounces; caps of the first four kinds, 8 bits each;
+whether there is bounced light; whether any kind has a cap."""
+
 NO_NORMAL = uint32(0xFFFFFFFF)
 """In place of a corner's normal, where a triangle is shaded flat."""
 
@@ -345,6 +353,19 @@ JOB = Schema(
     field("haze_step", "f4"),
     field("exposure_gain", "f4"),
     field("least_clamp", "f4"),
+    # A recording: how paths may end, which clamps act, and the sums of all films (recording.py).
+    array("path_ends", "i4", "end_count 4", optional=True),
+    array("clamps", "f4", "clamp_count 2", optional=True),
+    array("end_sums", "f4", "height width end_count 2 3", optional=True),
+    array("end_splits", "u4", "height width end_count", optional=True),
+    array("clamp_sums", "f4", "height width end_count clamp_count 2 3", optional=True),
+    array("end_guides", "f4", "height width end_count 14", optional=True),
+    array("end_guided", "u1", "height width end_count", optional=True),
+    array("end_cycles", "u8", "height width end_count", optional=True),
+    field("end_count", "i8"),
+    field("clamp_count", "i8"),
+    field("least_direct", "f4"),
+    field("least_indirect", "f4"),
 )
 """One round of sampling. `caps` are by KINDS; `target` is how many samples each active pixel shall
 have. `pixel_spread` and `pixel_width` are the angle and the width in metres of the cone behind a
@@ -567,6 +588,14 @@ PATH = Schema(
     # Holes that the nearest hit was looked for through: how far along the ray, in any order.
     field("holes", "i4"),
     field("hole_distances", "f4", MOST_HOLES),
+    # A recording: the indirect light up to each bounce, and when a path that may scatter no more
+    # would have ended there.
+    field("prefix", "f4", MAX_BOUNCES + 2, 3),
+    field("stamps", "u8", MAX_BOUNCES + 2),
+    field("ended", "u8"),
+    field("guided_from", "i4"),  # guides are there for paths that end at a later bounce than this
+    field("first_matt", "i4"),  # the bounce at which a path without bounced light ends
+    field("rounded", "f4", 3),
     # Two threads never share a line of the cache.
     field("apart", "u1", 128),
 )

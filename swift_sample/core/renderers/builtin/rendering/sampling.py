@@ -1,7 +1,7 @@
 """The sampling of one picture: threads that take tiles, round after round."""
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
@@ -16,6 +16,7 @@ from swift_sample.core.renderers.builtin.film.film import (
     pixels_by_cell,
 )
 from swift_sample.core.renderers.builtin.film.limits import least_clamp
+from swift_sample.core.renderers.builtin.film.recording import RecordedSums
 from swift_sample.core.renderers.builtin.film.rounds import Rounds, Schedule
 from swift_sample.core.renderers.builtin.kernels.camera import BELL, BOX, TENT
 from swift_sample.core.renderers.builtin.kernels.sampler import BLUE_NOISE, EVEN, RANDOM
@@ -37,6 +38,7 @@ from swift_sample.core.renderers.builtin.lowlevel.records import (
 from swift_sample.core.renderers.builtin.lowlevel.schema import Records, address_of, check_outside
 from swift_sample.core.renderers.builtin.rendering.building import BuiltScene
 from swift_sample.core.renderers.builtin.rendering.orders import cut_tiles
+from swift_sample.core.renderers.builtin.stems import index_bits
 from swift_sample.core.renderers.builtin.tables.pyramids import TILE
 from swift_sample.core.renderers.builtin.tables.scene import compile_camera, pixel_cone
 from swift_sample.core.settings import Configuration
@@ -67,13 +69,6 @@ def picture_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
     return width, height
 
 
-def index_bits(samples: int) -> int:
-    """How many bits number the samples of a half in the order of blue noise, which is another one
-    for each of these numbers."""
-    in_a_half = max(1, -(-samples // 2))
-    return (in_a_half - 1).bit_length()
-
-
 class Sampling:
     """The sampling of one picture: hands tiles to threads, round after round."""
 
@@ -87,6 +82,7 @@ class Sampling:
         record: bool = True,
         passes: bool = True,
         technique: int = BOTH,
+        recorded: RecordedSums | None = None,
     ) -> None:
         self._configuration = configuration
         self.view = view
@@ -115,7 +111,7 @@ class Sampling:
             schedule.threshold > 0,
             passes or per_pass,
             per_pass,
-            smooths and bool(configuration["denoise.guides"]),
+            recorded is not None or (smooths and bool(configuration["denoise.guides"])),
             record,
         )
         self.rounds = Rounds(schedule, self.film, view)
@@ -128,6 +124,8 @@ class Sampling:
         make_room_for_tiles(self._paths, built.compiled.textures.tiles_on_disk, memory_bytes)
         self._cancel = np.zeros(1, np.int32)
         self._job = self._describe(seed, record, technique)
+        if recorded is not None:
+            self._record(recorded)
         self._tiles = cut_tiles(
             self._width,
             self._height,
@@ -191,6 +189,30 @@ class Sampling:
         fields["least_clamp"] = least_clamp(self.view)
 
         return job
+
+    def record(
+        self, counts: Sequence[int], keep: Callable[[int], None], progress: Progress | None = None
+    ) -> None:
+        """Take all samples, and call `keep` whenever every pixel has one of these numbers of them,
+        which rise up to the most. Raises RenderStoppedError after `stop`."""
+        for count in counts:
+            self._run_round(count, self.rounds.done, progress)
+            self.rounds.done = count
+            keep(count)
+
+    def _record(self, recorded: RecordedSums) -> None:
+        """Add the films of other limits up beside the own one."""
+        for name, array in recorded.arrays().items():
+            self._job.bind(name, array)
+
+        plan = recorded.plan
+        fields = self._job.records[0]
+        fields["end_count"] = len(plan.ends)
+        fields["clamp_count"] = len(plan.clamps)
+        fields["least_direct"] = min((c.direct for c in plan.clamps if c.direct), default=np.inf)
+        fields["least_indirect"] = min(
+            (c.indirect for c in plan.clamps if c.indirect), default=np.inf
+        )
 
     def stop(self) -> None:
         """Make `run` end soon with RenderStoppedError; may be called from any thread."""

@@ -1,0 +1,108 @@
+"""Recordings behind the port: made for the values of a plan, and read for one of them."""
+
+from collections.abc import Callable
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from swift_sample.core.budget import GIBIBYTE
+from swift_sample.core.errors import RendererError, UsageError
+from swift_sample.core.files import has_room
+from swift_sample.core.picture.exr import read_exr
+from swift_sample.core.picture.formats import OUTPUT_FORMATS
+from swift_sample.core.picture.picture import Picture
+from swift_sample.core.picture.view import View
+from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
+from swift_sample.core.renderers.builtin.denoise import denoise_picture
+from swift_sample.core.renderers.builtin.film.derived import derived_film
+from swift_sample.core.renderers.builtin.film.film import finish_film
+from swift_sample.core.renderers.builtin.film.recording import RecordingPlan
+from swift_sample.core.renderers.builtin.film.recording_file import Recording
+from swift_sample.core.renderers.builtin.pipeline import SceneCache, deliver
+from swift_sample.core.renderers.builtin.rendering.building import Stopwatch
+from swift_sample.core.renderers.builtin.rendering.recording import record
+from swift_sample.core.renderers.builtin.rendering.sampling import Progress, Sampling, picture_size
+from swift_sample.core.renderers.builtin.stems import why_not_derived
+from swift_sample.core.renderers.builtin.version import renderer_version
+from swift_sample.core.renderers.headers import STUDY_LAYERS
+from swift_sample.core.renderers.records import RecordSpec, RenderSpec
+from swift_sample.core.settings import Configuration
+
+
+def make_recording(
+    wanted: RecordSpec,
+    scene_cache: SceneCache,
+    path: Path,
+    progress: Progress,
+    on_start: Callable[[Sampling], None],
+) -> Picture:
+    """Make a recording into `path`; returns its own picture.
+
+    Raises RendererError where the disk has no room for it, and what a render raises.
+    """
+    spec = wanted.spec
+    configuration = spec.configuration(CATALOGUE)
+    plan = recording_plan(wanted)
+    width, height = picture_size(spec.size, float(configuration["output.scale"]))
+    size_bytes = plan.bytes_a_pixel() * width * height
+
+    if not has_room(path.parent, size_bytes):
+        raise RendererError(
+            f"a recording takes up to {size_bytes / GIBIBYTE:.1f} GB, and the disk has less"
+        )
+
+    keeps = bool(configuration["scene.keep_built"])
+    built, _ = scene_cache.get(spec, keeps, Stopwatch())
+
+    return record(
+        built,
+        configuration,
+        spec.size,
+        spec.seed,
+        spec.view,
+        plan=plan,
+        path=path,
+        facts={"spec": spec.model_dump(mode="json"), "version": renderer_version()},
+        progress=progress,
+        on_start=on_start,
+    )
+
+
+def recording_plan(wanted: RecordSpec) -> RecordingPlan:
+    """What a recording keeps. Raises SettingError."""
+    own = wanted.spec.configuration(CATALOGUE)
+    base = Configuration(CATALOGUE, wanted.base)
+    return RecordingPlan.for_values(own, base, wanted.values)
+
+
+def derive_picture(path: Path, configuration: Configuration, view: View) -> Picture:
+    """The picture that a render of `configuration` with the recording's seed would have given.
+
+    Raises UsageError where the recording does not hold it, and UnfitPictureError where the file is
+    not what was written.
+    """
+    with Recording(path) as recording:
+        spec = RenderSpec.model_validate(recording.facts["spec"])
+        own = spec.configuration(CATALOGUE)
+        reason = why_not_derived(own, configuration)
+        if not reason and not recording.plan.holds(configuration):
+            reason = "the recording was made for other values"
+        if reason:
+            raise UsageError(f"{configuration.describe(own)}: cannot be derived: {reason}")
+
+        film, rounds = derived_film(recording, configuration, view)
+
+    picture = denoise_picture(finish_film(film, 0.0, rounds.error), configuration)
+    return as_delivered(picture, configuration, view)
+
+
+def as_delivered(picture: Picture, configuration: Configuration, view: View) -> Picture:
+    """The picture as its file gives it back, which is another one where the format loses
+    something."""
+    name = str(configuration["output.format"])
+    if name in CATALOGUE["output.format"].same_pixels:
+        return picture
+
+    with TemporaryDirectory(prefix="swift-sample-derived-") as folder:
+        path = Path(folder) / "picture.exr"
+        deliver(picture, OUTPUT_FORMATS[name], view, path, STUDY_LAYERS, Stopwatch())
+        return read_exr(path)
