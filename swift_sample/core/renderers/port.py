@@ -211,6 +211,32 @@ class Renderer:
         raise NotImplementedError
 
 
+@dataclass(frozen=True, kw_only=True)
+class Derived:
+    """A picture that came out of a recording, and what a render of it takes beside what all renders
+    take: samples a pixel, the processor's cycles for these (to be compared with others of the same
+    recording only), and seconds that denoising took here."""
+
+    picture: Picture
+    samples: float
+    cycles: float
+    denoise_seconds: float
+
+
+class Recording(Protocol):
+    """A recording that is open. Both raise UnfitPictureError where its file is not what was
+    written."""
+
+    def own_picture(self) -> Picture:
+        """The picture of a plain render of what was recorded."""
+
+    def derive(self, configuration: Configuration, view: View) -> Derived:
+        """The picture that a render of `configuration` with the recording's seed would have given.
+        Raises UsageError where the recording does not hold it."""
+
+    def close(self) -> None: ...
+
+
 class Engine:
     """Renders one picture at a time. What a renderer leaves to the others here is what most have in
     common."""
@@ -301,12 +327,9 @@ class Engine:
         of `wanted.spec`. Nothing of it is timed. Raises what `render` raises."""
         raise RendererError(f"{self.renderer.title} keeps no recordings")
 
-    def derive(self, recording: Path, configuration: Configuration, view: View) -> Picture:
-        """The picture that a render of `configuration` with the recording's seed would have given.
-
-        Raises UsageError where the recording does not hold it, and UnfitPictureError where its file
-        is not what was written.
-        """
+    def open_recording(self, path: Path) -> "Recording":
+        """A recording that was made. Raises UnfitPictureError where its file is not what was
+        written."""
         raise RendererError(f"{self.renderer.title} keeps no recordings")
 
     def denoise(self, picture: Picture, configuration: Configuration) -> Picture:

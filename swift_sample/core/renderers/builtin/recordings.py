@@ -1,5 +1,6 @@
 """Recordings behind the port: made for the values of a plan, and read for one of them."""
 
+import time
 from collections.abc import Callable
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -16,7 +17,7 @@ from swift_sample.core.renderers.builtin.denoise import denoise_picture
 from swift_sample.core.renderers.builtin.film.derived import derived_film
 from swift_sample.core.renderers.builtin.film.film import finish_film
 from swift_sample.core.renderers.builtin.film.recording import RecordingPlan
-from swift_sample.core.renderers.builtin.film.recording_file import Recording
+from swift_sample.core.renderers.builtin.film.recording_file import RecordingFile
 from swift_sample.core.renderers.builtin.pipeline import SceneCache, deliver
 from swift_sample.core.renderers.builtin.rendering.building import Stopwatch
 from swift_sample.core.renderers.builtin.rendering.recording import record
@@ -24,6 +25,7 @@ from swift_sample.core.renderers.builtin.rendering.sampling import Progress, Sam
 from swift_sample.core.renderers.builtin.stems import why_not_derived
 from swift_sample.core.renderers.builtin.version import renderer_version
 from swift_sample.core.renderers.headers import STUDY_LAYERS
+from swift_sample.core.renderers.port import Derived
 from swift_sample.core.renderers.records import RecordSpec, RenderSpec
 from swift_sample.core.settings import Configuration
 
@@ -74,25 +76,43 @@ def recording_plan(wanted: RecordSpec) -> RecordingPlan:
     return RecordingPlan.for_values(own, base, wanted.values)
 
 
-def derive_picture(path: Path, configuration: Configuration, view: View) -> Picture:
-    """The picture that a render of `configuration` with the recording's seed would have given.
+class OpenRecording:
+    """A recording that was made, behind the port."""
 
-    Raises UsageError where the recording does not hold it, and UnfitPictureError where the file is
-    not what was written.
-    """
-    with Recording(path) as recording:
-        spec = RenderSpec.model_validate(recording.facts["spec"])
-        own = spec.configuration(CATALOGUE)
-        reason = why_not_derived(own, configuration)
-        if not reason and not recording.plan.holds(configuration):
+    def __init__(self, path: Path) -> None:
+        self._file = RecordingFile(path)
+        spec = RenderSpec.model_validate(self._file.facts["spec"])
+        self._own = spec.configuration(CATALOGUE)
+        self._view = spec.view
+
+    def close(self) -> None:
+        self._file.close()
+
+    def own_picture(self) -> Picture:
+        film, rounds = derived_film(self._file, self._own, self._view)
+        return finish_film(film, 0.0, rounds.error)
+
+    def derive(self, configuration: Configuration, view: View) -> Derived:
+        reason = why_not_derived(self._own, configuration)
+        if not reason and not self._file.plan.holds(configuration):
             reason = "the recording was made for other values"
         if reason:
-            raise UsageError(f"{configuration.describe(own)}: cannot be derived: {reason}")
+            words = configuration.describe(self._own)
+            raise UsageError(f"{words}: cannot be derived: {reason}")
 
-        film, rounds = derived_film(recording, configuration, view)
+        film, rounds = derived_film(self._file, configuration, view)
+        raw = finish_film(film, 0.0, rounds.error)
 
-    picture = denoise_picture(finish_film(film, 0.0, rounds.error), configuration)
-    return as_delivered(picture, configuration, view)
+        started = time.perf_counter()
+        picture = denoise_picture(raw, configuration)
+        seconds = time.perf_counter() - started
+
+        return Derived(
+            picture=as_delivered(picture, configuration, view),
+            samples=float(film.samples.mean()),
+            cycles=float(film.cycles.mean()),
+            denoise_seconds=seconds,
+        )
 
 
 def as_delivered(picture: Picture, configuration: Configuration, view: View) -> Picture:

@@ -9,7 +9,6 @@ from swift_sample.core.errors import UsageError
 from swift_sample.core.kernels.cache import is_compiled
 from swift_sample.core.machine import available_processors
 from swift_sample.core.picture.picture import Picture
-from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE, NAME
 from swift_sample.core.renderers.builtin.findings import FINDINGS
 from swift_sample.core.renderers.builtin.stems import why_not_derived
@@ -17,6 +16,7 @@ from swift_sample.core.renderers.builtin.version import renderer_version
 from swift_sample.core.renderers.port import (
     Engine,
     Progress,
+    Recording,
     Renderer,
     SceneContent,
     SceneFacts,
@@ -228,10 +228,10 @@ class BuiltInEngine(Engine):
             wanted, self._scene_cache, path, progress, lambda sampling: started(sampling.stop)
         )
 
-    def derive(self, recording: Path, configuration: Configuration, view: View) -> Picture:
-        from swift_sample.core.renderers.builtin.recordings import derive_picture
+    def open_recording(self, path: Path) -> Recording:
+        from swift_sample.core.renderers.builtin.recordings import OpenRecording
 
-        return derive_picture(recording, configuration, view)
+        return OpenRecording(path)
 
     def denoise(self, picture: Picture, configuration: Configuration) -> Picture:
         from swift_sample.core.renderers.builtin.denoise import denoise_picture

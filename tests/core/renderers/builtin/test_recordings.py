@@ -1,5 +1,6 @@
 """What is derived from a recording is what a render with its seed gives, bit for bit."""
 
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -58,6 +59,11 @@ def recorded(engine, scene: str, values: dict, path: Path):
     return engine.record(wanted, path, lambda share: None, lambda stop: None)
 
 
+def derived(engine, recording: Path, configuration, view):
+    with closing(engine.open_recording(recording)) as opened:
+        return opened.derive(configuration, view).picture
+
+
 def rendered(engine, scene: str, values: dict, folder: Path):
     path = folder / "rendered.exr"
     picture, _ = engine.render(spec(scene, values), path, lambda share: None, lambda stop: None, ())
@@ -65,17 +71,17 @@ def rendered(engine, scene: str, values: dict, folder: Path):
 
 
 def assert_derived(engine, scene: str, values: dict, recording: Path, folder: Path) -> None:
-    derived = engine.derive(recording, configured({**BASE, **values}), VIEW)
+    found = derived(engine, recording, configured({**BASE, **values}), VIEW)
     picture = rendered(engine, scene, {**values, "output.format": "exr-zip"}, folder)
     if "output.format" in values:
         from swift_sample.core.renderers.builtin.recordings import as_delivered
 
         picture = as_delivered(picture, configured({**BASE, **values}), VIEW)
 
-    assert np.array_equal(derived.beauty, picture.beauty), values
+    assert np.array_equal(found.beauty, picture.beauty), values
     for name in ("half_a", "half_b", "albedo", "normal", "depth", "samples", "error"):
-        if name in picture.layers and name in derived.layers:
-            assert np.array_equal(derived.layers[name], picture.layers[name]), (values, name)
+        if name in picture.layers and name in found.layers:
+            assert np.array_equal(found.layers[name], picture.layers[name]), (values, name)
 
 
 @pytest.fixture(scope="module")
@@ -167,7 +173,7 @@ def test_blue_noise_is_derived_as_far_as_its_order_is_the_same(engine, tmp_path)
 
     assert_derived(engine, SMALL, {**blue, "samples.max": 40}, path, tmp_path)
     with pytest.raises(UsageError, match="another order"):
-        engine.derive(path, configured({**BASE, **blue, "samples.max": 16}), VIEW)
+        derived(engine, path, configured({**BASE, **blue, "samples.max": 16}), VIEW)
 
 
 def test_what_a_recording_was_not_made_for_is_refused(engine, tmp_path) -> None:
@@ -175,9 +181,9 @@ def test_what_a_recording_was_not_made_for_is_refused(engine, tmp_path) -> None:
     recorded(engine, SMALL, {"bounces.total": [2, 4]}, path)
 
     with pytest.raises(UsageError, match="made for other values"):
-        engine.derive(path, configured({**BASE, "bounces.total": 3}), VIEW)
+        derived(engine, path, configured({**BASE, "bounces.total": 3}), VIEW)
     with pytest.raises(UsageError, match="it has 49 samples, the recording 48"):
-        engine.derive(path, configured({**BASE, "samples.max": 49}), VIEW)
+        derived(engine, path, configured({**BASE, "samples.max": 49}), VIEW)
 
 
 def test_where_ends_are_too_many_their_values_stand_alone() -> None:
@@ -201,20 +207,20 @@ def test_a_recording_that_is_not_what_was_written_is_unfit(engine, tmp_path) -> 
 
     path.write_bytes(whole[: len(whole) // 2])
     with pytest.raises(UnfitPictureError, match="is damaged"):
-        engine.derive(path, asked, VIEW)
+        derived(engine, path, asked, VIEW)
 
     inside = whole.index(b"24/1/sums.npy") + 1000
     path.write_bytes(whole[:inside] + bytes(64) + whole[inside + 64 :])
     with pytest.raises(UnfitPictureError, match="is damaged"):
-        engine.derive(path, asked, VIEW)
+        derived(engine, path, asked, VIEW)
 
     path.write_bytes(whole.replace(b'"format": 1', b'"format": 9'))
     with pytest.raises(UnfitPictureError):
-        engine.derive(path, asked, VIEW)
+        derived(engine, path, asked, VIEW)
 
     path.unlink()
     with pytest.raises(UnfitPictureError, match="is missing"):
-        engine.derive(path, asked, VIEW)
+        derived(engine, path, asked, VIEW)
 
 
 def test_a_recording_that_is_stopped_leaves_no_file(engine, tmp_path) -> None:

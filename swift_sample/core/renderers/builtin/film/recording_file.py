@@ -87,7 +87,7 @@ class RecordingWriter:
             np.lib.format.write_array(member, np.ascontiguousarray(array), allow_pickle=False)
 
 
-class Recording:
+class RecordingFile:
     """A recording that was made, read as far as it is asked for; closed by `close`, or at the end
     of a `with` block.
 
