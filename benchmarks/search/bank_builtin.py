@@ -17,7 +17,7 @@ from swift_sample.core.renderers.records import PHASES, RunRecord
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.settings.setting import KEEPS_SCENE
 from swift_sample.core.study.log.identity import seed_of, trial_identity
-from swift_sample.core.study.measuring.policies.sweep import spec_of
+from swift_sample.core.study.measuring.policies.specs import spec_of
 from swift_sample.core.study.plan.demo import demo_study
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from swift_sample.core.study.search.search import CHEAPER, candidates

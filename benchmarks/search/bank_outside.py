@@ -16,7 +16,7 @@ from swift_sample.core.renderers.command.trust import confirm, seen_file
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.log.identity import seed_of, trial_identity
-from swift_sample.core.study.measuring.policies.sweep import spec_of
+from swift_sample.core.study.measuring.policies.specs import spec_of
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 
 EXAMPLES = Path(__file__).resolve().parents[2] / "examples" / "outside"

@@ -99,7 +99,7 @@ def drop(scene: str) -> tuple[float, float, float, float, float]:
 def estimates() -> list[float]:
     """What rendering a plan's runs took, over what the pilot said of them."""
     from swift_sample.core.renderers.builtin.renderer import RENDERER
-    from swift_sample.core.study.measuring.policies.sweep import spec_of
+    from swift_sample.core.study.measuring.policies.specs import spec_of
 
     engine = RENDERER.engine()
     ratios = []

@@ -28,7 +28,7 @@ from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.settings.presets import read_preset
 from swift_sample.core.study.beginning.by_eye import Crop, crops_by_eye
 from swift_sample.core.study.beginning.pilot import Cost, Pilot, pilot_of, pilot_size
-from swift_sample.core.study.measuring.policies.sweep import spec_of
+from swift_sample.core.study.measuring.policies.specs import spec_of
 from swift_sample.core.study.plan import edits
 from swift_sample.core.study.plan.model import Limits, Study
 from swift_sample.core.study.plan.starting import (

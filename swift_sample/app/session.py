@@ -55,7 +55,7 @@ from swift_sample.core.study.measuring.policies import (
     Sweeping,
     Trying,
 )
-from swift_sample.core.study.measuring.policies.sweep import spec_of
+from swift_sample.core.study.measuring.policies.specs import spec_of
 from swift_sample.core.study.measuring.policies.trying import one_more_run, runs_to_try
 from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.core.study.plan import edits

@@ -65,6 +65,16 @@ SECTIONS: Mapping[str, Mapping[str, Place]] = {
     "Look": {
         "pick": ("looking", "pick", "The fastest acceptable configuration, and why."),
         "trials": ("looking", "trials", "A table of all trials: time, limit share, verdict."),
+        "field": (
+            "deriving",
+            "field",
+            "Every combination with its figures, derived, and its foreseen time.",
+        ),
+        "derive": (
+            "deriving",
+            "derive",
+            "The picture that other settings would give, out of a recording.",
+        ),
         "cost": (
             "looking",
             "cost",

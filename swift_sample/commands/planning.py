@@ -307,7 +307,7 @@ def preset(study: Path, output: Path | None, which: str, form: str) -> int:
     """Write the settings of the pick, or of the base, in one of four forms."""
     from swift_sample.core.settings.forms import FORMS, told_as
     from swift_sample.core.study.log.store import look_at_study
-    from swift_sample.core.study.measuring.policies.sweep import spec_of
+    from swift_sample.core.study.measuring.policies.specs import spec_of
     from swift_sample.core.study.measuring.surroundings import read_snapshot
 
     if output is not None:
@@ -689,7 +689,7 @@ def _pilot_cost(plan: "Study") -> "tuple[dict[str, object], list[Finding], bool]
     from swift_sample.core.renderers.registry import renderer_of
     from swift_sample.core.study.answers.pick_report import show_seconds
     from swift_sample.core.study.beginning.pilot import Pilot, pilot_of, pilot_size
-    from swift_sample.core.study.measuring.policies.sweep import spec_of
+    from swift_sample.core.study.measuring.policies.specs import spec_of
 
     terminal = Terminal()
     engine = renderer_of(plan.catalogue, plan.renderer_file).engine()

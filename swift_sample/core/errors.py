@@ -42,6 +42,10 @@ class RendererError(SwiftSampleError):
     pass
 
 
+class UnrecordedError(RendererError):
+    """A recording does not fit: what is wanted has to be rendered."""
+
+
 class RenderStoppedError(RendererError):
     pass
 

@@ -227,8 +227,8 @@ class Recording(Protocol):
     """A recording that is open. Both raise UnfitPictureError where its file is not what was
     written."""
 
-    def own_picture(self) -> Picture:
-        """The picture of a plain render of what was recorded."""
+    def own(self) -> Derived:
+        """What a plain render of the recording's own configuration gives."""
 
     def derive(self, configuration: Configuration, view: View) -> Derived:
         """The picture that a render of `configuration` with the recording's seed would have given.

@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import ConfigDict, Field, TypeAdapter
 
-from swift_sample.core.renderers.records import Message, RenderSpec, RunRecord
+from swift_sample.core.renderers.records import Message, RecordSpec, RenderSpec, RunRecord
 from swift_sample.core.settings import Value
 
 
@@ -35,6 +35,10 @@ class ReferenceJob(Message):
     """the picture with these samples, where another machine rendered them in `chunk_seconds`"""
     chunk_digest: str = ""
     chunk_seconds: float = 0.0
+    record: RecordSpec | None = None
+    """what these samples are to hold apart in the recording `recording`; None where they are only
+    rendered"""
+    recording: str = ""
 
 
 class ChunkJob(Message):
@@ -44,6 +48,39 @@ class ChunkJob(Message):
     kind: Literal["chunk"] = "chunk"
     spec: RenderSpec
     picture: str
+
+
+class RecordJob(Message):
+    """Make the recording of samples that a reference has already."""
+
+    kind: Literal["record"] = "record"
+    wanted: RecordSpec
+    recording: str
+
+
+class Piece(Message):
+    """A recording, and how many samples of the reference it is."""
+
+    recording: str
+    samples: int
+
+
+class DeriveJob(Message):
+    """Derive the pictures of one configuration from pieces of a reference, and measure them against
+    the rest of it."""
+
+    kind: Literal["derive"] = "derive"
+    settings: dict[str, Value]
+    pieces: list[Piece]
+    reference: str
+    reference_samples: int
+    digests: dict[str, str]
+    exposure: float
+    curve: str
+    areas: list[tuple[str, int, int, int, int]] = []
+    size: tuple[int, int]
+    picture: str = ""
+    """where the picture derived from the first piece is put; "" for nowhere"""
 
 
 class MeasureJob(Message):
@@ -89,7 +126,15 @@ class Stop(Message):
 
 
 Request = Annotated[
-    RenderJob | ReferenceJob | ChunkJob | MeasureJob | PreviewJob | WarmUpJob | Stop,
+    RenderJob
+    | ReferenceJob
+    | ChunkJob
+    | RecordJob
+    | DeriveJob
+    | MeasureJob
+    | PreviewJob
+    | WarmUpJob
+    | Stop,
     Field(discriminator="kind"),
 ]
 
@@ -129,6 +174,26 @@ class Rendered(Message):
     """of the picture's file"""
 
 
+class Recorded(Message):
+    """A recording was made; `digest` is of its file."""
+
+    kind: Literal["recorded"] = "recorded"
+    digest: str
+    size_bytes: int
+    seconds: float
+
+
+class Derived(Message):
+    """Figures as in `Measured`; and what a render takes, means over pieces: samples a pixel, cycles
+    for them beside those of the piece's own picture, and seconds that denoising took."""
+
+    kind: Literal["derived"] = "derived"
+    areas: dict[str, dict[str, list[float] | None]]
+    samples: float
+    work: float
+    denoise_seconds: float
+
+
 class ReferenceExtended(Message):
     """`floor` is the reference's own grain in levels, None where it has no halves to tell it by."""
 
@@ -137,6 +202,10 @@ class ReferenceExtended(Message):
     floor: float | None
     seconds: float
     digest: str
+    recording: Recorded | None = None
+    """of the samples that were added"""
+    unrecorded: str = ""
+    """why they were not recorded, though that was asked for"""
 
 
 class ChunkRendered(Message):
@@ -197,6 +266,8 @@ Outcome = (
     | Rendered
     | Previewed
     | ReferenceExtended
+    | Recorded
+    | Derived
     | ChunkRendered
     | Measured
     | Failed

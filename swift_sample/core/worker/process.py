@@ -13,7 +13,7 @@ import threading
 import time
 import traceback
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from itertools import count
 from pathlib import Path
@@ -29,6 +29,7 @@ from swift_sample.core.errors import (
     RenderStoppedError,
     SwiftSampleError,
     UnfitPictureError,
+    UnrecordedError,
     one_line,
 )
 from swift_sample.core.machine import seconds_asleep
@@ -40,16 +41,19 @@ from swift_sample.core.picture.view import View
 from swift_sample.core.processes import limit_memory
 from swift_sample.core.renderers.headers import STUDY_LAYERS, complete_record
 from swift_sample.core.renderers.port import Renderer
-from swift_sample.core.renderers.records import RenderSpec
+from swift_sample.core.renderers.records import RecordSpec, RenderSpec
 from swift_sample.core.renderers.registry import renderer_at
 from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.setting import SAMPLES
+from swift_sample.core.worker.deriving import HeldPieces
 from swift_sample.core.worker.merging import merge_reference
 from swift_sample.core.worker.messages import (
     REPLIES,
     REQUESTS,
     ChunkJob,
     ChunkRendered,
+    Derived,
+    DeriveJob,
     Failed,
     Measured,
     MeasureJob,
@@ -58,6 +62,8 @@ from swift_sample.core.worker.messages import (
     PreviewJob,
     Progress,
     Ready,
+    Recorded,
+    RecordJob,
     ReferenceExtended,
     ReferenceJob,
     Rendered,
@@ -87,6 +93,7 @@ class Worker:
         self._renderer = renderer
         self._send = send
         self._engine = renderer.engine()
+        self._pieces = HeldPieces(self._engine)
         self._lock = threading.Lock()
         self._stopping = False
         self._stop: Callable[[], None] | None = None
@@ -112,6 +119,10 @@ class Worker:
                 return self._extend_reference(job)
             if isinstance(job, ChunkJob):
                 return self._chunk(job)
+            if isinstance(job, RecordJob):
+                return self._record(job.wanted, Path(job.recording))[1]
+            if isinstance(job, DeriveJob):
+                return self._derive(job)
             if isinstance(job, MeasureJob):
                 return self._measure(job)
             if isinstance(job, PreviewJob):
@@ -184,15 +195,23 @@ class Worker:
         configuration = job.spec.configuration(self._renderer.catalogue)
         added = int(configuration.number_in_role(SAMPLES) or 1)
         old, has_this_chunk = _reference_before(job, added) if done else (None, False)
+        recorded = None
+        unrecorded = ""
 
         if old is not None and has_this_chunk:
             merged = old
         else:
-            chunk = (
-                read_stored(Path(job.chunk), job.chunk_digest)
-                if job.chunk
-                else self._reference_chunk(job.spec, added)
-            )
+            if job.chunk:
+                chunk = read_stored(Path(job.chunk), job.chunk_digest)
+            elif job.record is not None:
+                try:
+                    chunk, recorded = self._record(job.record, Path(job.recording))
+                except UnrecordedError as error:
+                    unrecorded = one_line(error)
+                    chunk = self._reference_chunk(job.spec, added)
+            else:
+                chunk = self._reference_chunk(job.spec, added)
+
             merged = merge_reference(old, done, chunk, added)
 
         grain = Grain().look(
@@ -213,7 +232,42 @@ class Worker:
             write_exr(path, merged)
 
         return ReferenceExtended(
-            samples=done + added, floor=floor, seconds=seconds, digest=digest_of_picture(path)
+            samples=done + added,
+            floor=floor,
+            seconds=seconds,
+            digest=digest_of_picture(path),
+            recording=recorded,
+            unrecorded=unrecorded,
+        )
+
+    def _record(self, wanted: RecordSpec, path: Path) -> tuple[Picture, Recorded]:
+        """Make a recording; its own picture comes with it."""
+        started = time.perf_counter()
+        path.parent.mkdir(exist_ok=True)
+        picture = self._engine.record(wanted, path, self._progress, self._started)
+        made = Recorded(
+            digest=digest_of_picture(path),
+            size_bytes=path.stat().st_size,
+            seconds=time.perf_counter() - started,
+        )
+
+        return picture, made
+
+    def _derive(self, job: DeriveJob) -> Derived:
+        pieces = self._pieces.of(job)
+        configuration = Configuration(self._renderer.catalogue, job.settings)
+        view = View(job.exposure, job.curve)
+        found = [one.derive(configuration, view) for one in pieces.recordings]
+        pictures = [one.picture for one in found]
+
+        if job.picture:
+            write_exr(Path(job.picture), pictures[0], STUDY_LAYERS)
+
+        return Derived(
+            areas=self._figures(pictures, pieces.rest, view, job.areas, job.size),
+            samples=float(np.mean([one.samples for one in found])),
+            work=float(np.mean([a.cycles / b for a, b in zip(found, pieces.cycles, strict=True)])),
+            denoise_seconds=float(np.mean([one.denoise_seconds for one in found])),
         )
 
     def _chunk(self, job: ChunkJob) -> ChunkRendered:
@@ -254,9 +308,6 @@ class Worker:
         return Picture((a + b) / 2, {"half_a": a, "half_b": b})
 
     def _measure(self, job: MeasureJob) -> Measured | Unfit:
-        from swift_sample.core.measure.compare import WHOLE, Area, measure
-        from swift_sample.core.measure.comparison import Comparison
-
         read, faults = _stored_pictures(job)
         if faults:
             return Unfit(faults=faults)
@@ -273,11 +324,26 @@ class Worker:
             seconds = (time.perf_counter() - started) / len(pictures)
 
         reference = read[job.reference] if job.reference else pictures[-1]
-        pictures = (
-            [delivered(picture, job.size) for picture in pictures] if job.reference else pictures
-        )
-        raw = pictures[0].halves if "raw" not in pictures[0].layers else None
+        if job.reference:
+            pictures = [delivered(picture, job.size) for picture in pictures]
+
         view = View(job.exposure, job.curve)
+        areas = self._figures(pictures, reference, view, job.areas, job.size)
+        return Measured(areas=areas, seconds=seconds)
+
+    def _figures(
+        self,
+        pictures: Sequence[Picture],
+        reference: Picture,
+        view: View,
+        named: Sequence[tuple[str, int, int, int, int]],
+        size: tuple[int, int],
+    ) -> dict[str, dict[str, list[float] | None]]:
+        """Figures of pictures of one configuration, by area, "" for the whole picture."""
+        from swift_sample.core.measure.compare import WHOLE, Area, measure
+        from swift_sample.core.measure.comparison import Comparison
+
+        raw = pictures[0].halves if "raw" not in pictures[0].layers else None
         seeds = self._renderer.capabilities.seeds
         pair = Comparison(
             [p.beauty for p in pictures],
@@ -290,17 +356,15 @@ class Worker:
         )
         height, width = reference.beauty.shape[:2]
         areas = tuple(
-            Area(name, x, y, w, h).scaled(job.size, (width, height))
-            for name, x, y, w, h in job.areas
+            Area(name, x, y, w, h).scaled(size, (width, height)) for name, x, y, w, h in named
         )
-        found = {
+
+        return {
             "" if name == WHOLE else name: {
                 key: figure.numbers if figure else None for key, figure in figures.items()
             }
             for name, figures in measure(pair, areas).items()
         }
-
-        return Measured(areas=found, seconds=seconds)
 
     def _preview(self, job: PreviewJob) -> Previewed:
         folder = Path(job.folder)

@@ -5,9 +5,17 @@ from collections.abc import Callable
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+import psutil
+
 from swift_sample.core.budget import GIBIBYTE
-from swift_sample.core.errors import RendererError, UsageError
-from swift_sample.core.files import has_room
+from swift_sample.core.errors import (
+    FullDiskError,
+    RendererError,
+    UnrecordedError,
+    UsageError,
+    one_line,
+)
+from swift_sample.core.files import has_room, is_full
 from swift_sample.core.picture.exr import read_exr
 from swift_sample.core.picture.formats import OUTPUT_FORMATS
 from swift_sample.core.picture.picture import Picture
@@ -29,6 +37,9 @@ from swift_sample.core.renderers.port import Derived
 from swift_sample.core.renderers.records import RecordSpec, RenderSpec
 from swift_sample.core.settings import Configuration
 
+MOST_OF_MEMORY = 0.5
+"""Of the memory that is free, which a recording may take beside everything else."""
+
 
 def make_recording(
     wanted: RecordSpec,
@@ -39,7 +50,8 @@ def make_recording(
 ) -> Picture:
     """Make a recording into `path`; returns its own picture.
 
-    Raises RendererError where the disk has no room for it, and what a render raises.
+    Raises UnrecordedError where memory or disk have no room for it, FullDiskError where the disk
+    runs full meanwhile, and what a render raises.
     """
     spec = wanted.spec
     configuration = spec.configuration(CATALOGUE)
@@ -48,25 +60,38 @@ def make_recording(
     size_bytes = plan.bytes_a_pixel() * width * height
 
     if not has_room(path.parent, size_bytes):
-        raise RendererError(
+        raise UnrecordedError(
             f"a recording takes up to {size_bytes / GIBIBYTE:.1f} GB, and the disk has less"
+        )
+
+    memory = plan.memory_a_pixel() * width * height
+    if memory > MOST_OF_MEMORY * psutil.virtual_memory().available:
+        raise UnrecordedError(
+            f"a recording takes {memory / GIBIBYTE:.1f} GB of memory, more than this machine has "
+            "to spare; try fewer values, or a smaller picture"
         )
 
     keeps = bool(configuration["scene.keep_built"])
     built, _ = scene_cache.get(spec, keeps, Stopwatch())
 
-    return record(
-        built,
-        configuration,
-        spec.size,
-        spec.seed,
-        spec.view,
-        plan=plan,
-        path=path,
-        facts={"spec": spec.model_dump(mode="json"), "version": renderer_version()},
-        progress=progress,
-        on_start=on_start,
-    )
+    facts = {"spec": spec.model_dump(mode="json"), "version": renderer_version()}
+    try:
+        return record(
+            built,
+            configuration,
+            spec.size,
+            spec.seed,
+            spec.view,
+            plan=plan,
+            path=path,
+            facts=facts,
+            progress=progress,
+            on_start=on_start,
+        )
+    except OSError as error:
+        if is_full(path, error):
+            raise FullDiskError(f"{path}: the disk is full; make room on it") from error
+        raise RendererError(f"{path}: cannot be written ({one_line(error)})") from error
 
 
 def recording_plan(wanted: RecordSpec) -> RecordingPlan:
@@ -88,9 +113,8 @@ class OpenRecording:
     def close(self) -> None:
         self._file.close()
 
-    def own_picture(self) -> Picture:
-        film, rounds = derived_film(self._file, self._own, self._view)
-        return finish_film(film, 0.0, rounds.error)
+    def own(self) -> Derived:
+        return self._derived(self._own, self._view)
 
     def derive(self, configuration: Configuration, view: View) -> Derived:
         reason = why_not_derived(self._own, configuration)
@@ -100,6 +124,9 @@ class OpenRecording:
             words = configuration.describe(self._own)
             raise UsageError(f"{words}: cannot be derived: {reason}")
 
+        return self._derived(configuration, view)
+
+    def _derived(self, configuration: Configuration, view: View) -> Derived:
         film, rounds = derived_film(self._file, configuration, view)
         raw = finish_film(film, 0.0, rounds.error)
 

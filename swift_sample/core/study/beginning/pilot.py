@@ -14,8 +14,9 @@ from swift_sample.core.study.answers.findings import spared_for_nothing
 from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.log.events import Run, RunResult
 from swift_sample.core.study.log.identity import Place
+from swift_sample.core.study.measuring.policies.reference import REFERENCE_SHARE
 from swift_sample.core.study.measuring.policies.runs_wanted import LONG_SECONDS, RUNS_OF_LONG
-from swift_sample.core.study.measuring.policies.sweep import REFERENCE_SHARE, RUNS_BETWEEN_CONTROLS
+from swift_sample.core.study.measuring.policies.sweep import RUNS_BETWEEN_CONTROLS
 from swift_sample.core.study.measuring.snapshot import USUAL_COST
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.search.expectation import SECONDS, Expectation

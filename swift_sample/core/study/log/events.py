@@ -16,7 +16,7 @@ from swift_sample.core.measure.kinds import KINDS, Figure
 from swift_sample.core.renderers.port import SceneContent
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration, Value
-from swift_sample.core.study.log.identity import MeasurementKey, Place
+from swift_sample.core.study.log.identity import MeasurementKey, Place, Rectangle
 from swift_sample.core.study.plan.model import Study
 
 Amount = Annotated[float, Field(ge=0, allow_inf_nan=False)]
@@ -182,6 +182,45 @@ class Measured:
 
 
 @dataclass(frozen=True, kw_only=True)
+class Derived:
+    """What recorded chunks of the reference say of an appearance, without a render of it: figures
+    against the rest of the reference, and what its samples take."""
+
+    LOGGED_AS: ClassVar = "derived"
+
+    place: Place
+    appearance: str
+    exposure: float
+    curve: str
+    reference: str
+    chunks: tuple[int, ...]
+    """those that its pictures were derived from"""
+    reference_samples: int
+    samples: float
+    """that a pixel takes, on average"""
+    work: float
+    """the processor's cycles for them, as a share of those for a chunk's own picture"""
+    denoise_seconds: float
+    areas: tuple[tuple[Rectangle, Mapping[str, StoredFigure | None]], ...]
+    """figures of the whole picture and of each watch area"""
+    versions: Mapping[str, int]
+    """of the formulas, by kind"""
+
+    @property
+    def key(self) -> tuple[str, float, str, str]:
+        return (self.appearance, self.exposure, self.curve, self.reference)
+
+    def figures(self, area: Rectangle) -> Mapping[str, Figure | None]:
+        """Of one area, as far as formulas are still the same; nothing where it was not measured."""
+        found = next((figures for where, figures in self.areas if where == area), {})
+        return {
+            kind: figure
+            for kind, figure in found.items()
+            if kind in KINDS and self.versions.get(kind) == KINDS[kind].version
+        }
+
+
+@dataclass(frozen=True, kw_only=True)
 class ReferenceGrew:
     """A reference has this many samples now, in so many chunks, and this grain of its own in
     levels."""
@@ -195,6 +234,46 @@ class ReferenceGrew:
     seconds: float
     digest: str = ""
     """of its file"""
+
+
+@dataclass(frozen=True, kw_only=True)
+class RecordingKept:
+    """A chunk of a reference was recorded: pictures of other settings can be derived from it."""
+
+    LOGGED_AS: ClassVar = "recording"
+
+    reference: str
+    chunk: int
+    samples: int
+    digest: str
+    """of its file"""
+    size_bytes: int
+    made_for: Mapping[str, tuple[Value, ...]]
+    """the values that it holds apart, by setting"""
+
+
+@dataclass(frozen=True)
+class RecordingRefused:
+    """Chunks of a reference cannot be recorded: they are only rendered, and so is everything
+    else."""
+
+    LOGGED_AS: ClassVar = "recording refused"
+    TOLD_BY: ClassVar = "reason"
+
+    reference: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class RecordingLost:
+    """A recording cannot be used; it is made again from its seed."""
+
+    LOGGED_AS: ClassVar = "recording lost"
+    TOLD_BY: ClassVar = "reason"
+
+    reference: str
+    chunk: int
+    reason: str
 
 
 @dataclass(frozen=True)
@@ -368,6 +447,10 @@ KeptEvent = (
     | PictureLost
     | Measured
     | ReferenceGrew
+    | Derived
+    | RecordingKept
+    | RecordingLost
+    | RecordingRefused
     | ChunkKept
     | ChunkLost
     | ReferenceLost

@@ -1,12 +1,16 @@
 """Where the parts of a study stand on disk.
 
-study.toml      the plan, written whole and renamed into place results.db      SQLite: everything
-that happened, and the records behind all names pictures/       one EXR a picture, named after its
-identity reference/      one EXR a reference, with its halves passes/         the light passes of
-pictures for which they were asked, under the pictures' names blends/         pictures blended from
-raw to denoised worker.log      what the renderer printed scene/, light/, renderer/   of a study
-that was packed: what is rendered, and what says how a program does it .lock           held while
-the study is open for measuring or editing
+- study.toml: the plan, written whole and renamed into place
+- results.db: SQLite, everything that happened, and the records behind all names
+- pictures/: one EXR a picture, named after its identity
+- reference/: one EXR a reference, with its halves
+- recordings/: chunks of the reference that hold pictures of other settings; a cache
+- passes/: the light passes of pictures for which they were asked, under the pictures' names
+- blends/: pictures blended from raw to denoised
+- worker.log: what the renderer printed
+- scene/, light/, renderer/: of a study that was packed, what is rendered, and what says how a
+  program does it
+- .lock: held while the study is open for measuring or editing
 """
 
 from dataclasses import dataclass
@@ -27,8 +31,9 @@ RENDERER = "renderer"
 everywhere, and what says how a program from outside is started. That is not the program, and
 nothing is started by it before a person confirms it again."""
 PASSES = "passes"
+RECORDINGS = "recordings"
 BLENDS = "blends"
-FOLDERS = frozenset({PICTURES, REFERENCE, PASSES, BLENDS, RENDERER})
+FOLDERS = frozenset({PICTURES, REFERENCE, RECORDINGS, PASSES, BLENDS, RENDERER})
 FILES = frozenset(
     {
         PLAN,
@@ -76,6 +81,10 @@ class Folder:
 
     def reference(self, name: str) -> Path:
         return self.references / f"{name}.exr"
+
+    def recording(self, reference: str, chunk: int) -> Path:
+        """What a chunk of a reference holds of other settings."""
+        return self.path / RECORDINGS / f"{reference}-{chunk}.zip"
 
     def chunk(self, reference: str, number: int) -> Path:
         """Samples of a reference that were rendered by themselves."""

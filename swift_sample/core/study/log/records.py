@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 
 from immutables import Map
 
-from swift_sample.core.settings import Configuration
+from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.log.events import Measurement, Prediction, Run
 from swift_sample.core.study.log.grown import Grown
 from swift_sample.core.study.log.identity import MeasurementKey
@@ -42,6 +42,16 @@ class ReferenceState:
     chunks: int = 1
     number: int = 0
     digest: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class KeptRecording:
+    """A chunk of a reference that was recorded, for these values of settings."""
+
+    samples: int
+    digest: str
+    size_bytes: int
+    made_for: Mapping[str, tuple[Value, ...]]
 
 
 @dataclass(frozen=True)

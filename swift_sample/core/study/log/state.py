@@ -21,6 +21,7 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.log.events import (
     ChunkKept,
     ChunkLost,
+    Derived,
     FailuresForgiven,
     Happened,
     HostApart,
@@ -34,6 +35,9 @@ from swift_sample.core.study.log.events import (
     PlanEdited,
     PlanRedone,
     PlanUndone,
+    RecordingKept,
+    RecordingLost,
+    RecordingRefused,
     ReferenceGrew,
     ReferenceLost,
     Run,
@@ -59,6 +63,7 @@ from swift_sample.core.study.log.records import (
     NO_RUNS,
     Chunk,
     Gathered,
+    KeptRecording,
     Records,
     ReferenceState,
     copied,
@@ -122,6 +127,12 @@ class StudyState:
     references: Map[str, ReferenceState] = field(default_factory=Map)
     chunks: Map[tuple[str, int], Chunk] = field(default_factory=Map)
     """by reference and number: what is to be merged into it"""
+    recordings: Map[tuple[str, int], KeptRecording] = field(default_factory=Map)
+    """by reference and number of the chunk"""
+    unrecorded: Map[str, str] = field(default_factory=Map)
+    """why nothing is recorded, by reference"""
+    derived: Map[tuple[Place, str, float, str, str], Derived] = field(default_factory=Map)
+    """by place and `Derived.key`"""
     names: Map[str, Named] = field(default_factory=Map)
     """scenes, renderers and machines that results are kept under"""
     outcome: MeasuringEnded | None = None
@@ -270,6 +281,16 @@ class StudyState:
     @property
     def reference(self) -> ReferenceState | None:
         return self.references.get(self.reference_name)
+
+    def derived_of(self, appearance: str) -> Derived | None:
+        """What recordings say of an appearance, in the view and beside the reference that count
+        now."""
+        if self.place is None:
+            return None
+
+        view = self.plan.view
+        key = (self.place, appearance, view.exposure, view.curve, self.reference_name)
+        return self.derived.get(key)
 
     def measurement_key(
         self, appearance: str, area: WatchArea | None, recipe: str = ""
@@ -677,6 +698,28 @@ def _on_chunk(state: StudyState, event: ChunkKept, _: Happened) -> StudyState:
     return replace_state(state, chunks=state.chunks.set((event.reference, event.chunk), made))
 
 
+def _on_derived(state: StudyState, event: Derived, _: Happened) -> StudyState:
+    return replace_state(state, derived=state.derived.set((event.place, *event.key), event))
+
+
+def _on_recording(state: StudyState, event: RecordingKept, _: Happened) -> StudyState:
+    made = KeptRecording(
+        samples=event.samples,
+        digest=event.digest,
+        size_bytes=event.size_bytes,
+        made_for=event.made_for,
+    )
+    key = (event.reference, event.chunk)
+    return replace_state(state, recordings=state.recordings.set(key, made))
+
+
+def _on_recording_lost(state: StudyState, event: RecordingLost, _: Happened) -> StudyState:
+    key = (event.reference, event.chunk)
+    if key not in state.recordings:
+        return state
+    return replace_state(state, recordings=state.recordings.delete(key))
+
+
 def _on_reference_lost(state: StudyState, event: ReferenceLost, _: Happened) -> StudyState:
     if event.reference not in state.references:
         return state
@@ -709,6 +752,7 @@ def _on_concluded(state: StudyState, event: SearchConcluded, _: Happened) -> Stu
 
 def _on_forgiven(state: StudyState, event: FailuresForgiven, happened: Happened) -> StudyState:
     made = _with_records(state, event.place, "", forgiven=happened.number)
+    made = replace_state(made, unrecorded=Map())
     made.__dict__.pop("memo", None)
     made.__dict__.pop("progress", None)
     return made
@@ -728,6 +772,12 @@ _HANDLERS: dict[type, Callable[[StudyState, Any, Happened], StudyState]] = {
     ReferenceGrew: _on_reference,
     ReferenceLost: _on_reference_lost,
     ChunkKept: _on_chunk,
+    Derived: _on_derived,
+    RecordingKept: _on_recording,
+    RecordingLost: _on_recording_lost,
+    RecordingRefused: lambda state, event, _: replace_state(
+        state, unrecorded=state.unrecorded.set(event.reference, event.reason)
+    ),
     ChunkLost: lambda state, event, _: replace_state(
         state, chunks=_without(state.chunks, [(event.reference, event.chunk)])
     ),

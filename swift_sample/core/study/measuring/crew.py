@@ -21,7 +21,7 @@ from swift_sample.core.renderers.port import SceneContent
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.study.log.identity import Identity, machine_identity
-from swift_sample.core.study.measuring.policies.sweep import spec_of
+from swift_sample.core.study.measuring.policies.specs import spec_of
 from swift_sample.core.study.measuring.steps import Step
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.worker.link import Link

@@ -8,11 +8,25 @@ from pathlib import Path
 
 from swift_sample.core.errors import StudyError
 from swift_sample.core.picture.stored import length_told_by
-from swift_sample.core.study.log.events import ChunkLost, Event, PictureLost, ReferenceLost, Said
+from swift_sample.core.study.log.events import (
+    ChunkLost,
+    Event,
+    PictureLost,
+    RecordingLost,
+    RecordingRefused,
+    ReferenceLost,
+    Said,
+)
 from swift_sample.core.study.log.folder import Folder
 from swift_sample.core.study.log.identity import Place
 from swift_sample.core.study.log.state import StudyState
-from swift_sample.core.study.measuring.steps import MeasureStep, ReferenceStep, Step
+from swift_sample.core.study.measuring.steps import (
+    DeriveStep,
+    MeasureStep,
+    RecordStep,
+    ReferenceStep,
+    Step,
+)
 
 
 def lost_pictures(state: StudyState, place: Place, folder: Folder) -> list[Event]:
@@ -65,7 +79,16 @@ def unfit_pictures(
                 )
             )
 
-    if isinstance(step, MeasureStep):
+    if isinstance(step, DeriveStep):
+        for number, _ in step.pieces:
+            recording = folder.recording(step.key.reference, number)
+            fault = faults.get(str(recording))
+            if fault is not None:
+                recording.unlink(missing_ok=True)
+                reason = f"a recording {fault}: it is made again"
+                events.append(RecordingLost(step.key.reference, number, reason))
+
+    if isinstance(step, MeasureStep | DeriveStep):
         name = step.key.reference
     elif isinstance(step, ReferenceStep):
         name = step.reference
@@ -91,6 +114,10 @@ def without_figures(state: StudyState, step: Step, reason: str) -> list[Event]:
 
     Raises StudyError with the reason for anything else.
     """
+    if isinstance(step, DeriveStep):
+        return [Said("search", f"{step.words(state.plan.base)}: {reason}"), step.without_figures()]
+    if isinstance(step, RecordStep):
+        return [RecordingRefused(step.reference, reason)]
     if isinstance(step, MeasureStep) and step.key.recipe:
         return [Said("search", f"{step.words(state.plan.base)}: {reason}"), step.without_figures()]
 

@@ -32,7 +32,7 @@ from swift_sample.core.study.measuring.notices import (
 from swift_sample.core.study.measuring.open_study import PUBLISH_SECONDS, OpenStudy
 from swift_sample.core.study.measuring.policies import Policy, Searching
 from swift_sample.core.study.measuring.policies.proposal import Proposal
-from swift_sample.core.study.measuring.policies.sweep import merge_step
+from swift_sample.core.study.measuring.policies.reference import merge_step
 from swift_sample.core.study.measuring.stretch import WAKE_SECONDS, Replied, Stretch
 from swift_sample.core.worker.lease import Lease
 from swift_sample.core.worker.messages import (

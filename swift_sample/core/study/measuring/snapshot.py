@@ -35,11 +35,8 @@ from swift_sample.core.study.log.state import (
     kind_of,
     replace_state,
 )
-from swift_sample.core.study.measuring.policies.sweep import (
-    Sweeping,
-    predicted_seconds,
-    wanted_floor,
-)
+from swift_sample.core.study.measuring.policies.reference import wanted_floor
+from swift_sample.core.study.measuring.policies.sweep import Sweeping, predicted_seconds
 from swift_sample.core.study.measuring.time_left import seconds_left
 from swift_sample.core.study.plan.model import GOALS, Study
 from swift_sample.core.study.search.scoring import Score, score

@@ -23,7 +23,14 @@ from swift_sample.core.study.log.identity import (
 from swift_sample.core.study.log.state import StudyState, apply, kind_of
 from swift_sample.core.study.log.store import Reading
 from swift_sample.core.study.measuring.snapshot import Snapshot
-from swift_sample.core.study.measuring.steps import MeasureStep, ReferenceStep, RunStep, Step
+from swift_sample.core.study.measuring.steps import (
+    DeriveStep,
+    MeasureStep,
+    RecordStep,
+    ReferenceStep,
+    RunStep,
+    Step,
+)
 from swift_sample.core.study.plan.model import Study
 
 ANY_MACHINE = "elsewhere"
@@ -94,11 +101,12 @@ def unknown_names(
 def scene_changed(step: Step, before: SceneContent | None, renderer: Renderer) -> list[Event]:
     """What to do where the scene is not what it was `before` a step began: its outcome is
     nobody's."""
-    if isinstance(step, MeasureStep):
+    if isinstance(step, MeasureStep | DeriveStep):
         return []
 
     try:
-        content = renderer.scene_content(step.spec.scene, step.spec.staging)
+        spec = step.wanted.spec if isinstance(step, RecordStep) else step.spec
+        content = renderer.scene_content(spec.scene, spec.staging)
     except (SwiftSampleError, OSError):
         return []
 

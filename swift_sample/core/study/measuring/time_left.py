@@ -3,7 +3,7 @@ ends."""
 
 from swift_sample.core.study.answers.costs import measuring_seconds
 from swift_sample.core.study.log.state import StudyState
-from swift_sample.core.study.measuring.policies.sweep import (
+from swift_sample.core.study.measuring.policies.reference import (
     REFERENCE_SHARE,
     reference_is_good,
     wanted_floor,

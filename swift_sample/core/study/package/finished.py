@@ -21,7 +21,7 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.log.events import Event, ReferenceGrew, TrialChosen
 from swift_sample.core.study.log.store import Store, create_study
 from swift_sample.core.study.measuring.driver import Driver
-from swift_sample.core.study.measuring.policies.sweep import spec_of
+from swift_sample.core.study.measuring.policies.specs import spec_of
 from swift_sample.core.study.measuring.steps.run import RunStep
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.plan.starting import NO_SEEDS

@@ -27,7 +27,7 @@ from swift_sample.core.study.answers.features import (
 )
 from swift_sample.core.study.answers.results import collect
 from swift_sample.core.study.log.store import create_study, look_at_study
-from swift_sample.core.study.measuring.policies.sweep import spec_of
+from swift_sample.core.study.measuring.policies.specs import spec_of
 from swift_sample.core.study.plan.file import plan_as_toml, plan_from_toml
 from swift_sample.core.study.plan.model import Study
 from tests.core.scene.gltf_maker import GltfMaker

@@ -7,7 +7,7 @@ import pytest
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.pipeline import SceneCache, run_render
 from swift_sample.core.study.beginning.pilot import Pilot, pilot_of, pilot_size
-from swift_sample.core.study.measuring.policies.sweep import spec_of
+from swift_sample.core.study.measuring.policies.specs import spec_of
 from swift_sample.core.study.plan.model import Study, Sweep
 
 BASE = configured({"samples.max": 96, "bounces.total": 8, "device.threads": 1})

@@ -48,7 +48,7 @@ from swift_sample.core.study.log.state import StudyState, apply, validate
 from swift_sample.core.study.log.store import Store, create_study, look_at_study
 from swift_sample.core.study.measuring.policies import Remeasuring, Sweeping
 from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand, InHand
-from swift_sample.core.study.measuring.policies.sweep import merge_step
+from swift_sample.core.study.measuring.policies.reference import merge_step
 from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.core.study.measuring.steps import (
     ChunkStep,

@@ -149,6 +149,11 @@ class RecordingPlan:
             and set(Schedule.of(configuration).targets()) <= set(self.counts)
         )
 
+    def memory_a_pixel(self) -> int:
+        """Bytes of `RecordedSums` for a pixel."""
+        end = 24 * (1 + len(self.clamps)) + 2 * GUIDES * 4 + 4 + 1 + 8
+        return len(self.ends) * end
+
     def bytes_a_pixel(self) -> int:
         """An upper bound of what is kept of a pixel, where every clamp acts and no guides are
         shared."""

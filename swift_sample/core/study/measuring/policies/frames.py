@@ -11,11 +11,10 @@ from swift_sample.core.study.answers.frames import RUNS, grain_key, runs_of, the
 from swift_sample.core.study.log.identity import Place
 from swift_sample.core.study.log.state import PlannedTrial, StudyState
 from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand, Proposal
+from swift_sample.core.study.measuring.policies.reference import reference_is_good, reference_steps
 from swift_sample.core.study.measuring.policies.sweep import (
     digests_of,
     measure_step,
-    reference_is_good,
-    reference_steps,
     run_seed,
     step_of_run,
 )

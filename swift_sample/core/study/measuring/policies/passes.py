@@ -6,7 +6,7 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.log.events import Run
 from swift_sample.core.study.log.state import StudyState
 from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand, Proposal
-from swift_sample.core.study.measuring.policies.sweep import spec_of
+from swift_sample.core.study.measuring.policies.specs import spec_of
 from swift_sample.core.study.measuring.steps import PassesStep
 
 

@@ -12,28 +12,28 @@ from itertools import chain, islice
 
 import numpy as np
 
-from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.answers.acceptance import UNDECIDED
-from swift_sample.core.study.answers.costs import measuring_seconds
-from swift_sample.core.study.answers.results import (
-    CLEANER_TIMES,
-    MAX_REFERENCE_CHUNKS,
-    results_of,
-    samples_of,
-)
+from swift_sample.core.study.answers.results import CLEANER_TIMES, results_of, samples_of
 from swift_sample.core.study.answers.trial import time_of
 from swift_sample.core.study.log.identity import Place, seed_of, trial_identity
 from swift_sample.core.study.log.records import Records
 from swift_sample.core.study.log.state import PlannedTrial, StudyState
 from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand, Proposal
+from swift_sample.core.study.measuring.policies.reference import (
+    chunks_wanted,
+    reference_is_good,
+    reference_steps,
+    wanted_floor,
+)
 from swift_sample.core.study.measuring.policies.runs_wanted import (
     LONG_SECONDS,
     RUNS_OF_LONG,
     wanted_runs,
 )
-from swift_sample.core.study.measuring.steps import ChunkStep, MeasureStep, ReferenceStep, RunStep
-from swift_sample.core.study.plan.model import Limits, Study
+from swift_sample.core.study.measuring.policies.specs import spec_of
+from swift_sample.core.study.measuring.steps import MeasureStep, RunStep
+from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.search.expectation import sampling_ratio
 
 RUNS_BETWEEN_CONTROLS = 8
@@ -42,16 +42,6 @@ FIRST_CONTROLS = (0, 2)
 CHOSEN_BETWEEN_CONTROLS = 10
 """Of first runs of a search's trials, which come one by one."""
 RUNS_BETWEEN_EXTENSIONS = 3
-FLOOR_SHARE = 0.25
-"""The reference is good enough once its own grain is this share of the grain limit."""
-LEAST_REFERENCE_CHUNKS = 3
-REFERENCE_SHARE = 1.0
-"""Of the time that all runs have taken: the reference takes no longer, however grainy it is."""
-FIRST_CHUNK_SAMPLES = 96
-CHUNK_SAMPLES = 128
-"""Samples of the reference's first and later chunks: the first is shorter so that results come
-soon."""
-REFERENCE_SEED = 0x40000000
 LOOKED_AT = 9
 """First runs of a trial by which it is told whether they take long; the base may have thousands."""
 
@@ -500,23 +490,6 @@ def _sought_order(first: int, count: int, block: int) -> list[int]:
     return [*([_CONTROL] if block > 1 and count else []), *shuffled]
 
 
-def spec_of(
-    plan: Study, configuration: Configuration, seed: int, frame: int | None = None
-) -> RenderSpec:
-    """What to render for a configuration of a plan."""
-    return RenderSpec(
-        scene=plan.scene,
-        size=plan.size,
-        settings=configuration.of_renderer(),
-        changes=configuration.of_scene(),
-        seed=seed,
-        exposure=plan.view.exposure,
-        curve=plan.view.curve,
-        staging=plan.staging,
-        frame=plan.frame if frame is None else frame,
-    )
-
-
 def run_step(state: StudyState, place: Place, waiting: Waiting, host: str = "") -> RunStep:
     trial = waiting.trial
     made = len(state.at(place).trials.get(trial.id, ()))
@@ -563,70 +536,6 @@ def step_of_run(
         label=label,
         host=host,
     )
-
-
-def reference_step(state: StudyState, place: Place) -> ReferenceStep:
-    """The next chunk of the reference."""
-    known = state.reference
-    chunk, samples = (known.chunks, known.samples) if known is not None else (0, 0)
-    configuration = state.plan.reference_configuration(
-        FIRST_CHUNK_SAMPLES if chunk == 0 else CHUNK_SAMPLES
-    )
-
-    return ReferenceStep(
-        state.reference_name_at(place),
-        chunk,
-        spec_of(state.plan, configuration, REFERENCE_SEED + samples),
-        samples,
-        *((known.seconds, known.digest) if known is not None else ()),
-    )
-
-
-def reference_steps(
-    state: StudyState, place: Place, hand: Hand
-) -> Iterator[ReferenceStep | ChunkStep]:
-    """The next chunk of the reference, or where several render chunks side by side those that none
-    has in hand, as many as are likely to be wanted."""
-    if not hand.shares:
-        yield reference_step(state, place)
-        return
-
-    known = state.reference
-    name = state.reference_name_at(place)
-    first, samples = (known.chunks, known.samples) if known is not None else (0, 0)
-
-    for chunk in range(first, first + chunks_wanted(state)):
-        many = FIRST_CHUNK_SAMPLES if chunk == 0 else CHUNK_SAMPLES
-        if (name, chunk) not in hand.others.chunks and (name, chunk) not in state.chunks:
-            spec = spec_of(
-                state.plan, state.plan.reference_configuration(many), REFERENCE_SEED + samples
-            )
-            yield ChunkStep(name, chunk, spec, many)
-
-        samples += many
-
-
-def chunks_wanted(state: StudyState) -> int:
-    """How many more chunks the reference is likely to need: its grain falls as one over the root of
-    its samples."""
-    known = state.reference
-    if known is None:
-        return LEAST_REFERENCE_CHUNKS if state.plan.catalogue.capabilities.extends_reference else 1
-    if known.floor is None:
-        return 1
-
-    needed = known.samples * (known.floor / wanted_floor(state.plan)) ** 2 - known.samples
-    return max(1, min(math.ceil(needed / CHUNK_SAMPLES), MAX_REFERENCE_CHUNKS - known.chunks))
-
-
-def merge_step(state: StudyState, place: Place) -> ReferenceStep | None:
-    """The next chunk of the reference, where it was rendered by itself and is to be merged."""
-    if not state.chunks:
-        return None
-
-    step = reference_step(state, place)
-    rendered = state.chunks.get((step.reference, step.chunk))
-    return replace(step, rendered=rendered) if rendered is not None else None
 
 
 def measure_step(
@@ -678,41 +587,6 @@ def digests_of(state: StudyState, place: Place, pictures: Iterable[str]) -> dict
     return digests
 
 
-def wanted_floor(study: Study) -> float:
-    """The grain, in levels, under which the reference is good enough."""
-    return FLOOR_SHARE * (
-        study.limits.grain if study.limits.grain is not None else Limits().grain or 2.0
-    )
-
-
-def reference_is_good(state: StudyState) -> bool:
-    """Whether the reference's own grain is small enough for the grain limit, or has taken as long
-    as all runs so far: what is left of it is in every interval, so that more of it and more runs
-    are worth about the same."""
-    known = state.reference
-    if (
-        known is None
-        or known.floor is None
-        or not state.plan.catalogue.capabilities.extends_reference
-    ):
-        return known is not None
-    if known.floor <= wanted_floor(state.plan) or known.chunks >= MAX_REFERENCE_CHUNKS:
-        return True
-
-    return (
-        known.chunks >= LEAST_REFERENCE_CHUNKS
-        and known.seconds >= REFERENCE_SHARE * _seconds_for_reference(state)
-    )
-
-
-def _seconds_for_reference(state: StudyState) -> float:
-    """How long the reference may take: together with comparing pictures no longer than the runs
-    have taken, but half of that in any case."""
-    spent = _seconds_spent(state)
-    comparing = len(state.results.measurements) * measuring_seconds(state.plan.size)
-    return max(spent - comparing, spent / 2)
-
-
 def samples_doubted(state: StudyState) -> int:
     """Samples that the reference should have before it may judge the fastest trial of which only
     that is open; 0 where there is none."""
@@ -737,21 +611,6 @@ def samples_doubted(state: StudyState) -> int:
 
     fastest = min(hopeful, key=time_of)
     return math.ceil(CLEANER_TIMES * samples_of(fastest.configuration, fastest.runs))
-
-
-def _seconds_spent(state: StudyState) -> float:
-    """What all runs in the place that is looked at took; only those since it was last asked are
-    looked at."""
-    runs = state.results.runs
-    key = ("spent", state.place)
-    done, spent = state.progress.get(key, (0, 0.0))
-
-    for number in range(int(done), len(runs)):
-        result = runs[number].result
-        spent += result.seconds["total"] if result is not None else 0.0
-
-    state.progress[key] = (len(runs), spent)
-    return spent
 
 
 def _why_run(state: StudyState, waiting: Waiting, counts: Mapping[str, tuple[int, str]]) -> str:

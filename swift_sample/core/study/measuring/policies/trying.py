@@ -6,11 +6,11 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.answers.results import results_of
 from swift_sample.core.study.log.state import PlannedTrial, StudyState
 from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand, Proposal
+from swift_sample.core.study.measuring.policies.reference import reference_step
 from swift_sample.core.study.measuring.policies.sweep import (
     Waiting,
     measure_step,
     predicted_seconds,
-    reference_step,
     run_step,
 )
 

@@ -6,11 +6,22 @@ proposed, so that an edit of the plan while it runs cannot file its outcome unde
     absorb(outcome)    the events that its outcome means
 """
 
+from swift_sample.core.study.measuring.steps.derive import DeriveStep
 from swift_sample.core.study.measuring.steps.measure import MeasureStep
 from swift_sample.core.study.measuring.steps.passes import PassesStep
+from swift_sample.core.study.measuring.steps.record import RecordStep
 from swift_sample.core.study.measuring.steps.reference import ChunkStep, ReferenceStep
 from swift_sample.core.study.measuring.steps.run import RunStep
 
-Step = RunStep | ReferenceStep | ChunkStep | MeasureStep | PassesStep
+Step = RunStep | ReferenceStep | ChunkStep | RecordStep | DeriveStep | MeasureStep | PassesStep
 
-__all__ = ["ChunkStep", "MeasureStep", "PassesStep", "ReferenceStep", "RunStep", "Step"]
+__all__ = [
+    "ChunkStep",
+    "DeriveStep",
+    "MeasureStep",
+    "PassesStep",
+    "RecordStep",
+    "ReferenceStep",
+    "RunStep",
+    "Step",
+]

@@ -4,15 +4,22 @@ several machines render chunks side by side in two."""
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from swift_sample.core.renderers.records import RenderSpec
+from swift_sample.core.renderers.records import RecordSpec, RenderSpec
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.log.events import ChunkKept, Event, ReferenceGrew
+from swift_sample.core.study.log.events import (
+    ChunkKept,
+    Event,
+    RecordingKept,
+    RecordingRefused,
+    ReferenceGrew,
+)
 from swift_sample.core.study.log.folder import Folder
 from swift_sample.core.study.log.records import Chunk
 from swift_sample.core.worker.messages import (
     ChunkJob,
     ChunkRendered,
     Outcome,
+    Recorded,
     ReferenceExtended,
     ReferenceJob,
 )
@@ -30,6 +37,8 @@ class ReferenceStep:
     seconds: float = 0.0
     digest: str = ""
     rendered: Chunk | None = None
+    record: RecordSpec | None = None
+    """what this chunk is to hold apart in a recording, where one is kept"""
     is_timed = False
 
     def words(self, base: Configuration) -> str:
@@ -45,6 +54,8 @@ class ReferenceStep:
             chunks_before=self.chunk,
             seconds_before=self.seconds,
             digest=self.digest,
+            record=self.record,
+            recording=str(folder.recording(self.reference, self.chunk)) if self.record else "",
         )
         if self.rendered is None:
             return job
@@ -60,17 +71,38 @@ class ReferenceStep:
     def absorb(self, outcome: Outcome) -> Sequence[Event]:
         if not isinstance(outcome, ReferenceExtended):
             return []
-        seconds = self.seconds + outcome.seconds
+        grew = ReferenceGrew(
+            reference=self.reference,
+            samples=outcome.samples,
+            chunks=self.chunk + 1,
+            floor=outcome.floor,
+            seconds=self.seconds + outcome.seconds,
+            digest=outcome.digest,
+        )
+        if outcome.unrecorded:
+            return [grew, RecordingRefused(self.reference, outcome.unrecorded)]
+        if self.record is None or outcome.recording is None:
+            return [grew]
+
+        samples = outcome.samples - self.samples
         return [
-            ReferenceGrew(
-                reference=self.reference,
-                samples=outcome.samples,
-                chunks=self.chunk + 1,
-                floor=outcome.floor,
-                seconds=seconds,
-                digest=outcome.digest,
-            )
+            grew,
+            recording_kept(self.reference, self.chunk, samples, self.record, outcome.recording),
         ]
+
+
+def recording_kept(
+    reference: str, chunk: int, samples: int, wanted: RecordSpec, made: Recorded
+) -> RecordingKept:
+    """What a recording that was made means for the study."""
+    return RecordingKept(
+        reference=reference,
+        chunk=chunk,
+        samples=samples,
+        digest=made.digest,
+        size_bytes=made.size_bytes,
+        made_for={key: tuple(values) for key, values in wanted.values.items()},
+    )
 
 
 @dataclass(frozen=True)

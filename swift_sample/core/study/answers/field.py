@@ -1,0 +1,152 @@
+"""The field: every combination of the values that a plan tries, with what recordings say of it.
+
+Its figures are measurements, of pictures that were derived; its times are foreseen.
+"""
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from itertools import product
+
+from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.settings import Configuration, Derivation
+from swift_sample.core.settings.setting import SAMPLES
+from swift_sample.core.study.answers.acceptance import (
+    Standing,
+    forbidden_words,
+    is_cost,
+    is_unknown,
+    surely_over,
+    worst,
+)
+from swift_sample.core.study.answers.foreseen import Pace, Timed
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.trial import TrialResult
+from swift_sample.core.study.log.events import Derived
+from swift_sample.core.study.log.identity import appearance_identity
+from swift_sample.core.study.log.state import StudyState
+from swift_sample.core.study.plan.model import AREA_MARK, Study
+
+
+def recorded_for(state: StudyState, configuration: Configuration) -> list[int]:
+    """The chunks of the reference whose recordings were made for a configuration."""
+    name = state.reference_name
+    samples = configuration.number_in_role(SAMPLES)
+    if configuration.stem() != state.plan.reference_configuration(1).stem():
+        return []
+
+    wanted = {
+        key: configuration[key]
+        for key, declared in configuration.catalogue.items()
+        if declared.derived is not None and declared.derived is not Derivation.FILM
+    }
+    return sorted(
+        chunk
+        for (reference, chunk), kept in state.recordings.items()
+        if reference == name
+        and (samples is None or samples <= kept.samples)
+        and all(value in kept.made_for.get(key, ()) for key, value in wanted.items())
+    )
+
+
+def combinations(study: Study) -> Iterator[Configuration]:
+    """Every combination of the values that a plan tries, each picture and time once."""
+    space = study.space()
+    seen = set()
+
+    for values in product(*space.values()):
+        made = study.base.replace(dict(zip(space, values, strict=True))).effective()
+        if made not in seen:
+            seen.add(made)
+            yield made
+
+
+@dataclass(frozen=True, kw_only=True)
+class FieldPoint:
+    """One combination. `share` is its limit share, measured of derived pictures; `seconds` is
+    foreseen, a 90 % interval, and None where nothing was timed that it could be told by. `trial` is
+    the same configuration timed, None where it was not."""
+
+    configuration: Configuration
+    figures: Mapping[str, Figure | None]
+    shares: Mapping[str, Figure]
+    share: Figure | None
+    verdict: str
+    seconds: Figure | None
+    trial: TrialResult | None
+
+
+def field_of(
+    state: StudyState, results: Results, configurations: Iterable[Configuration]
+) -> list[FieldPoint]:
+    """What recordings say of these configurations, as far as it was derived."""
+    trials = {t.configuration.effective(): t for t in results.trials if t.is_on_map}
+    pace = pace_of(state, results)
+    points = []
+
+    for configuration in configurations:
+        derived = derived_of(state, configuration)
+        if derived is None or not derived.areas:
+            continue
+
+        figures = derived_figures(state, derived)
+        limited = {k: v for k, v in results.acceptance.wanted.items() if not is_cost(k)}
+        shares = {
+            key: share
+            for key, share in results.acceptance.shares(figures).items()
+            if key in limited
+        }
+        standing = Standing(
+            share=worst(list(shares.values())),
+            surely=surely_over(shares, len(derived.chunks)),
+            forbidden=bool(forbidden_words(configuration, state.plan)),
+            unmeasured=not limited.keys() <= figures.keys(),
+            unknown=is_unknown(figures, limited),
+        )
+        points.append(
+            FieldPoint(
+                configuration=configuration,
+                figures=figures,
+                shares=shares,
+                share=standing.share,
+                verdict=standing.verdict(results.line),
+                seconds=pace.seconds(configuration, derived) if pace is not None else None,
+                trial=trials.get(configuration.effective()),
+            )
+        )
+
+    return points
+
+
+def derived_of(state: StudyState, configuration: Configuration) -> Derived | None:
+    """What recordings say of a configuration; None where nothing was derived."""
+    return state.derived_of(appearance_identity(configuration, state.plan.view).name)
+
+
+def derived_figures(state: StudyState, derived: Derived) -> dict[str, Figure | None]:
+    """By measure, those of watch areas as measure, mark and name."""
+    found = {}
+    for area in state.areas_measured:
+        tail = "" if area is None else f"{AREA_MARK}{area.name}"
+        key = state.measurement_key(derived.appearance, area)
+        for kind, figure in derived.figures(key.area).items():
+            found[kind + tail] = figure
+
+    return found
+
+
+def pace_of(state: StudyState, results: Results) -> Pace | None:
+    """What trials that were timed, and derived as well, teach of the time of others; None before
+    the base is one of them."""
+    base = results.base
+    timed = [
+        Timed(trial, derived.work)
+        for trial in results.trials
+        if trial.is_on_map
+        and "sampling" in trial.phases
+        and (derived := derived_of(state, trial.configuration)) is not None
+        and derived.work > 0
+    ]
+    if base is None or not any(one.trial.is_base for one in timed):
+        return None
+
+    return Pace(base, timed, state.plan.renders_per_opening)
