@@ -234,6 +234,13 @@ class Recording(Protocol):
         """The picture that a render of `configuration` with the recording's seed would have given.
         Raises UsageError where the recording does not hold it."""
 
+    def work(
+        self, base: Configuration, values: Mapping[str, Sequence[Value]]
+    ) -> list[tuple[dict[str, Value], float]]:
+        """The processor's cycles for every combination of those values over `base` that decide
+        where paths and pixels end, where no threshold stops any, as a share of those for the own
+        picture."""
+
     def close(self) -> None: ...
 
 

@@ -181,6 +181,8 @@ class Recorded(Message):
     digest: str
     size_bytes: int
     seconds: float
+    work: list[tuple[dict[str, Value], float]] = []
+    """what samples and ends of paths take, as `Recording.work` tells it"""
 
 
 class Derived(Message):

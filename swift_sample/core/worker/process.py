@@ -14,6 +14,7 @@ import time
 import traceback
 from collections import Counter
 from collections.abc import Callable, Sequence
+from contextlib import closing
 from datetime import UTC, datetime
 from itertools import count
 from pathlib import Path
@@ -245,10 +246,15 @@ class Worker:
         started = time.perf_counter()
         path.parent.mkdir(exist_ok=True)
         picture = self._engine.record(wanted, path, self._progress, self._started)
+        with closing(self._engine.open_recording(path)) as recording:
+            base = Configuration(self._renderer.catalogue, wanted.base)
+            work = recording.work(base, wanted.values)
+
         made = Recorded(
             digest=digest_of_picture(path),
             size_bytes=path.stat().st_size,
             seconds=time.perf_counter() - started,
+            work=work,
         )
 
         return picture, made

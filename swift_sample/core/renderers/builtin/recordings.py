@@ -1,7 +1,7 @@
 """Recordings behind the port: made for the values of a plan, and read for one of them."""
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -24,7 +24,11 @@ from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.renderers.builtin.denoise import denoise_picture
 from swift_sample.core.renderers.builtin.film.derived import derived_film
 from swift_sample.core.renderers.builtin.film.film import finish_film
-from swift_sample.core.renderers.builtin.film.recording import RecordingPlan
+from swift_sample.core.renderers.builtin.film.recording import (
+    PathEnd,
+    RecordingPlan,
+    configurations_of,
+)
 from swift_sample.core.renderers.builtin.film.recording_file import RecordingFile
 from swift_sample.core.renderers.builtin.pipeline import SceneCache, deliver
 from swift_sample.core.renderers.builtin.rendering.building import Stopwatch
@@ -35,7 +39,7 @@ from swift_sample.core.renderers.builtin.version import renderer_version
 from swift_sample.core.renderers.headers import STUDY_LAYERS
 from swift_sample.core.renderers.port import Derived
 from swift_sample.core.renderers.records import RecordSpec, RenderSpec
-from swift_sample.core.settings import Configuration
+from swift_sample.core.settings import Configuration, Derivation, Value
 
 MOST_OF_MEMORY = 0.5
 """Of the memory that is free, which a recording may take beside everything else."""
@@ -112,6 +116,21 @@ class OpenRecording:
 
     def close(self) -> None:
         self._file.close()
+
+    def work(
+        self, base: Configuration, values: Mapping[str, Sequence[Value]]
+    ) -> list[tuple[dict[str, Value], float]]:
+        kinds = (Derivation.PATH, Derivation.SAMPLES)
+        chosen = {k: some for k, some in values.items() if CATALOGUE[k].derived in kinds}
+        own = self._file.cycles(int(self._own["samples.max"]), PathEnd.of(self._own))
+        found = []
+
+        for one in configurations_of(base.replace({"samples.noise_threshold": 0.0}), chosen):
+            if self._file.plan.holds(one):
+                cycles = self._file.cycles(int(one["samples.max"]), PathEnd.of(one))
+                found.append(({key: one[key] for key in chosen}, cycles / max(own, 1.0)))
+
+        return found
 
     def own(self) -> Derived:
         return self._derived(self._own, self._view)

@@ -122,6 +122,20 @@ def derived_of(state: StudyState, configuration: Configuration) -> Derived | Non
     return state.derived_of(appearance_identity(configuration, state.plan.view).name)
 
 
+def work_of(state: StudyState, configuration: Configuration) -> float:
+    """The work of a configuration without thresholds, as recordings tell it, in shares of that for
+    a chunk's own picture; 1 where they do not."""
+    name = state.reference_name
+    for (reference, _), kept in sorted(state.recordings.items()):
+        if reference != name:
+            continue
+        for values, work in kept.work:
+            if all(configuration[key] == value for key, value in values.items()):
+                return work
+
+    return 1.0
+
+
 def derived_figures(state: StudyState, derived: Derived) -> dict[str, Figure | None]:
     """By measure, those of watch areas as measure, mark and name."""
     found = {}

@@ -106,15 +106,22 @@ class Pace:
 
     def seconds(self, configuration: Configuration, derived: Derived) -> Figure:
         """The foreseen time of a render, with its 90 % interval."""
+        return self.seconds_of_work(configuration, derived.work, derived.denoise_seconds)
+
+    def seconds_of_work(
+        self, configuration: Configuration, work: float, denoise_seconds: float = 0.0
+    ) -> Figure:
+        """The same for so much work. `denoise_seconds` count where the configuration's denoising
+        was never timed."""
         row = self._row(configuration)
-        sampling = derived.work * math.exp(float(row @ self._mean))
+        sampling = work * math.exp(float(row @ self._mean))
         variance = self.scatter**2 + float(row @ self._covariance @ row)
         variance += sum(EFFECT**2 for _ in range(self._unknown_effects(configuration)))
 
         denoising = configuration.denoising()
         denoise = 0.0
         if denoising is not None:
-            denoise = self._denoise.get(denoising, derived.denoise_seconds)
+            denoise = self._denoise.get(denoising, denoise_seconds)
 
         rest = self._preparing(configuration) + self._phase("write")
         reach = math.exp(REACH_90 * math.sqrt(variance))

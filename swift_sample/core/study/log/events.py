@@ -250,6 +250,9 @@ class RecordingKept:
     size_bytes: int
     made_for: Mapping[str, tuple[Value, ...]]
     """the values that it holds apart, by setting"""
+    work: tuple[tuple[Mapping[str, Value], float], ...] = ()
+    """what combinations of those that end paths, and of samples, take: shares of the work of the
+    chunk's own picture"""
 
 
 @dataclass(frozen=True)

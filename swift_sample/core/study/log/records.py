@@ -52,6 +52,7 @@ class KeptRecording:
     digest: str
     size_bytes: int
     made_for: Mapping[str, tuple[Value, ...]]
+    work: tuple[tuple[Mapping[str, Value], float], ...] = ()
 
 
 @dataclass(frozen=True)

@@ -708,6 +708,7 @@ def _on_recording(state: StudyState, event: RecordingKept, _: Happened) -> Study
         digest=event.digest,
         size_bytes=event.size_bytes,
         made_for=event.made_for,
+        work=event.work,
     )
     key = (event.reference, event.chunk)
     return replace_state(state, recordings=state.recordings.set(key, made))

@@ -144,6 +144,12 @@ class RecordingFile:
 
             return Sums(halves[0], halves[1], guides, guides_half, self._get(f"{count}/{e}/cycles"))
 
+    def cycles(self, count: int, end: PathEnd) -> float:
+        """Processor cycles for a pixel's first `count` samples with an end, on average."""
+        e = self.plan.ends.index(end)
+        with self._telling_faults():
+            return float(self._get(f"{count}/{e}/cycles").mean())
+
     def _get(self, name: str) -> np.ndarray:
         array: np.ndarray = np.lib.format.read_array(
             io.BytesIO(self._zip.read(f"{name}.npy")), allow_pickle=False

@@ -17,18 +17,25 @@ from swift_sample.core.settings import Value
 from swift_sample.core.settings.setting import DENOISING
 from swift_sample.core.study.answers.acceptance import NOT_ACCEPTABLE
 from swift_sample.core.study.answers.costs import typical_run
+from swift_sample.core.study.answers.field import pace_of, recorded_for
 from swift_sample.core.study.answers.findings import find, spared_for_nothing
 from swift_sample.core.study.answers.results import Results, results_of
 from swift_sample.core.study.log.events import Prediction, SearchConcluded, TrialChosen
-from swift_sample.core.study.log.identity import Identity
+from swift_sample.core.study.log.identity import Identity, Place
 from swift_sample.core.study.log.state import StudyState
+from swift_sample.core.study.measuring.policies.deriving import derive_step
 from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand, Proposal
+from swift_sample.core.study.measuring.policies.recording import (
+    record_step,
+    why_nothing_is_recorded,
+)
 from swift_sample.core.study.measuring.policies.sweep import Sweeping, digests_of
 from swift_sample.core.study.measuring.steps import MeasureStep
 from swift_sample.core.study.plan.model import AREA_MARK, Study
 from swift_sample.core.study.search.expectation import Denoised, Denoising, Expectation
 
 if TYPE_CHECKING:
+    from swift_sample.core.study.search.in_field import Advised
     from swift_sample.core.study.search.search import Advice
 
 EXPLORING_SHARE = 0.7
@@ -69,6 +76,10 @@ class Searching:
         if base is None or not base.is_on_map or record is None:
             return Proposal(None, "the base could not be measured")
 
+        recorded = self._in_field(state, results, seconds_spent, hand)
+        if recorded is not None:
+            return recorded
+
         step = _unknown_denoising(state, hand)
         if step is not None:
             return Proposal(step, "what other denoising makes of pictures that are there")
@@ -85,6 +96,65 @@ class Searching:
         )
 
         return self._advised(state, results, expectation, seconds_spent, hand)
+
+    def _in_field(
+        self, state: StudyState, results: Results, seconds_spent: float, hand: Hand
+    ) -> Proposal | None:
+        """The next step where recordings hold the pictures; None where they do not, or have no
+        more to say."""
+        place = state.here
+        base = state.plan.base
+        if place is None or hand.shares or why_nothing_is_recorded(state):
+            return None
+
+        record = record_step(state)
+        if record is not None:
+            return Proposal(record, "pictures of other settings are derived from it")
+        if not recorded_for(state, base):
+            return None
+
+        for trial in results.trials:
+            step = derive_step(state, place, trial.configuration) if trial.is_on_map else None
+            if step is not None:
+                return Proposal(step, "what it takes teaches what others take")
+
+        if pace_of(state, results) is None:
+            return None
+
+        from swift_sample.core.study.search.in_field import FieldSearch
+
+        records = state.results
+        failed = [
+            c for c in records.chosen if records.is_given_up(state.trial_of(c).id, state.machine)
+        ]
+        advised = FieldSearch(state, results, failed).advise()
+        step = derive_step(state, place, advised.derive) if advised.derive is not None else None
+        if step is not None:
+            return Proposal(step, advised.why)
+
+        why = advised.why
+        exploring = EXPLORING_SHARE * (self.budget_seconds or math.inf)
+        if advised.time is not None and seconds_spent >= exploring:
+            why = f"not finished after {seconds_spent:.0f} s: better ones are likely"
+        elif advised.time is not None and advised.time not in records.chosen:
+            return self._chosen(place, advised)
+
+        if not records.concluded and not _needs_renders(state):
+            return Proposal(None, why, (SearchConcluded(place, why),), again=True)
+
+        return Proposal(None, why) if not _needs_renders(state) else None
+
+    @staticmethod
+    def _chosen(place: Place, advised: "Advised") -> Proposal:
+        """The proposal that times a configuration which the field search chose."""
+        assert advised.time is not None
+        assert advised.seconds is not None
+        assert advised.share is not None
+        predicted = Prediction(advised.seconds, advised.share)
+        values = advised.time.identity_values()
+        chosen = TrialChosen(place, values, advised.why, predicted)
+
+        return Proposal(None, advised.why, (chosen,), again=True)
 
     def _advised(
         self,
@@ -182,6 +252,15 @@ class Searching:
         ]
         mends = [finding.changes for finding in found if finding.mends]
         return [*free, *(mends if base.verdict == NOT_ACCEPTABLE else [])]
+
+
+def _needs_renders(state: StudyState) -> bool:
+    """Whether the plan tries values that no recording holds apart."""
+    study = state.plan
+    return any(
+        study.catalogue[key].changes_pixels and study.catalogue[key].derived is None
+        for key in study.space()
+    )
 
 
 def _openings(study: Study) -> dict[str, Value]:

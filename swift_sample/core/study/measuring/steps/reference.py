@@ -102,6 +102,7 @@ def recording_kept(
         digest=made.digest,
         size_bytes=made.size_bytes,
         made_for={key: tuple(values) for key, values in wanted.values.items()},
+        work=tuple(made.work),
     )
 
 

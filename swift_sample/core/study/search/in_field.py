@@ -1,0 +1,354 @@
+"""The search where recordings hold the pictures: what to derive, and what to time, next.
+
+Figures of derived pictures are measurements, so only time is open. First the fastest acceptable
+appearances are found by deriving: along samples, bounces and thresholds a picture only gets better,
+so that one that surely fails settles all that are worse, and one that is acceptable all that take
+longer. Then those are timed that may be the fastest, until none is likely to beat the pick by
+WORTH_GAIN, and no change of the pick could be taken back at no cost.
+"""
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy.special import ndtr
+
+from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.settings import Configuration, Derivation, Setting, Value
+from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
+from swift_sample.core.study.answers.field import (
+    FieldPoint,
+    combinations,
+    derived_of,
+    field_of,
+    pace_of,
+    recorded_for,
+    work_of,
+)
+from swift_sample.core.study.answers.foreseen import Pace
+from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.verdict_runs import WORTH_GAIN
+from swift_sample.core.study.log.state import StudyState
+from swift_sample.core.study.search.search import ENOUGH_CHANCE
+
+SLOPES = {Derivation.SAMPLES: -0.4, Derivation.PATH: -0.8, Derivation.STOPS: -0.5}
+"""By which power of a value errors are taken to change, where nothing near is known: only for the
+order in which pictures are derived."""
+
+NEAR_SCATTER = 0.15
+FAR_SCATTER = 0.5
+"""Standard deviation in log of a limit share that is told by a near one; how much it grows by the
+distance in log."""
+
+OTHER_BRANCH = 1.0
+"""The distance to a picture with another clamp or denoising."""
+
+STRICTEST = 1e-5
+"""In place of a threshold that is off."""
+
+REACH_90 = 1.645
+REACH_95 = 1.96
+
+
+@dataclass(frozen=True)
+class Advised:
+    """What to do next: derive a configuration, time one, or neither, since the search is at its
+    end. `seconds` and `share` are what is foreseen and derived of one that is to be timed."""
+
+    derive: Configuration | None
+    time: Configuration | None
+    why: str
+    seconds: Figure | None = None
+    share: Figure | None = None
+
+
+class FieldSearch:
+    """Looks at one state of a study whose base is timed and derived."""
+
+    def __init__(
+        self, state: StudyState, results: Results, failed: Sequence[Configuration] = ()
+    ) -> None:
+        self._state = state
+        self._results = results
+        self._failed = {one.effective() for one in failed}
+        self._base = state.plan.base
+        pace = pace_of(state, results)
+        assert pace is not None
+        self._pace: Pace = pace
+
+        forbidden = state.plan.forbidden
+        every = [
+            one
+            for one in combinations(state.plan)
+            if recorded_for(state, one)
+            and not any(one[key] in values for key, values in forbidden.items())
+        ]
+        self._configurations = every
+        self._pictures = self._appearances(every)
+
+    def advise(self) -> Advised:
+        """What to do next; the same for the same state."""
+        wanted = self._next_to_derive()
+        if wanted is not None:
+            return Advised(wanted, None, "its picture may be acceptable, and it would be faster")
+
+        return self._next_to_time()
+
+    def _appearances(self, every: Sequence[Configuration]) -> list[Configuration]:
+        """Each picture once, with the base's values of settings that change none."""
+        base = self._base
+        same = {s.key: base[s.key] for s in base.catalogue.values() if not s.changes_pixels}
+        return list(dict.fromkeys(one.replace(same).effective() for one in every))
+
+    @cached_property
+    def _points(self) -> Mapping[Configuration, FieldPoint]:
+        """What is known of pictures, by their configuration in `_pictures`."""
+        found = field_of(self._state, self._results, self._pictures)
+        return {point.configuration: point for point in found}
+
+    # What to derive.
+
+    def _next_to_derive(self) -> Configuration | None:
+        """The picture that settles most: none where all that could be the fastest are known."""
+        pictures = self._pictures
+        tried = [derived_of(self._state, one) is not None for one in pictures]
+        seconds = np.array([self._seconds(one) for one in pictures])
+        quality = self._quality(pictures)
+        branch = self._branches(pictures)
+        verdicts = [self._points[one].verdict if one in self._points else "" for one in pictures]
+
+        open_ = ~np.array(tried)
+        for k, verdict in enumerate(verdicts):
+            if verdict == NOT_ACCEPTABLE:
+                open_ &= ~((branch == branch[k]) & (quality <= quality[k]).all(axis=1))
+
+        good = [seconds[k] for k, verdict in enumerate(verdicts) if verdict == ACCEPTABLE]
+        if good:
+            open_ &= seconds < (1 - WORTH_GAIN) * min(good)
+
+        left = np.flatnonzero(open_)
+        if not len(left):
+            return None
+
+        chance = self._chances(quality, branch, left)
+        faster = (seconds[left][None, :] >= seconds[left][:, None]).sum(axis=1)
+        worse = np.array(
+            [
+                ((branch[left] == branch[k]) & (quality[left] <= quality[k]).all(axis=1)).sum()
+                for k in left
+            ]
+        )
+        settled = chance * faster + (1 - chance) * worse
+        return pictures[int(left[np.lexsort((seconds[left], -settled))[0]])]
+
+    def _seconds(self, configuration: Configuration) -> float:
+        """Foreseen seconds of a picture, derived or not yet."""
+        point = self._points.get(configuration)
+        if point is not None and point.seconds is not None:
+            return point.seconds.value
+
+        return self._pace.seconds_of_work(
+            configuration, work_of(self._state, configuration) * self._spared(configuration)
+        ).value
+
+    def _spared(self, configuration: Configuration) -> float:
+        """The share of the samples that thresholds leave, as the nearest picture that was derived
+        with the same ones shows it; 1 where none was."""
+        stops = [s.key for s in _those(configuration, Derivation.STOPS)]
+        own = [configuration[key] for key in stops]
+        shares = [
+            (abs(math.log(samples / self._samples(configuration))), share)
+            for samples, values, share in self._thresholds
+            if values == own
+        ]
+        return min(shares)[1] if shares else 1.0
+
+    @cached_property
+    def _thresholds(self) -> list[tuple[float, list[Value], float]]:
+        """Most samples, values of thresholds and the share of the samples that they left."""
+        found: list[tuple[float, list[Value], float]] = []
+        for one in self._points:
+            derived = derived_of(self._state, one)
+            if derived is not None:
+                stops = [one[s.key] for s in _those(one, Derivation.STOPS)]
+                whole = work_of(self._state, one)
+                found.append((self._samples(one), stops, derived.work / max(whole, 1e-9)))
+
+        return found
+
+    @staticmethod
+    def _samples(configuration: Configuration) -> float:
+        samples = _those(configuration, Derivation.SAMPLES)
+        return float(configuration[samples[0].key]) if samples else 1.0
+
+    def _quality(self, pictures: Sequence[Configuration]) -> np.ndarray:
+        """Values along which a picture only gets better, in log, float64[n, k]."""
+        rows = []
+        for one in pictures:
+            row = [
+                math.log(1 + float(one[s.key]))
+                for s in _those(one, Derivation.SAMPLES, Derivation.PATH)
+            ]
+            row += [-math.log(float(one[s.key]) or STRICTEST) for s in _thresholds_of(one)]
+            rows.append(row)
+
+        return np.array(rows, np.float64).reshape(len(pictures), -1)
+
+    def _branches(self, pictures: Sequence[Configuration]) -> np.ndarray:
+        """A number for each combination of all other values, int[n]."""
+        numbers: dict[tuple[object, ...], int] = {}
+        found = []
+        for one in pictures:
+            along = {s.key for s in _those(one, Derivation.SAMPLES, Derivation.PATH)}
+            along |= {s.key for s in _thresholds_of(one)}
+            rest = tuple((key, value) for key, value in one.items() if key not in along)
+            found.append(numbers.setdefault(rest, len(numbers)))
+
+        return np.array(found)
+
+    def _chances(self, quality: np.ndarray, branch: np.ndarray, left: np.ndarray) -> np.ndarray:
+        """How likely pictures are to be acceptable, by the nearest that are known, float64[n]."""
+        places = {one: k for k, one in enumerate(self._pictures)}
+        known = [
+            (places[one], math.log(max(point.share.value, 1e-3)))
+            for one, point in self._points.items()
+            if point.share is not None
+        ]
+        if not known:
+            return np.full(len(left), 0.5)
+
+        there = np.array([k for k, _ in known])
+        shares = np.array([share for _, share in known])
+        slopes = self._slopes()
+        moved = quality[left][:, None, :] - quality[there][None, :, :]
+        distance = np.abs(moved * np.abs(slopes)).sum(axis=2)
+        distance += OTHER_BRANCH * (branch[left][:, None] != branch[there][None, :])
+        nearest = distance.argmin(axis=1)
+        rows = np.arange(len(left))
+
+        mean = shares[nearest] + (moved[rows, nearest] * slopes).sum(axis=1)
+        scatter = NEAR_SCATTER + FAR_SCATTER * distance[rows, nearest]
+        chances: np.ndarray = ndtr((math.log(self._results.line) - mean) / scatter)
+        return chances
+
+    def _slopes(self) -> np.ndarray:
+        one = self._base
+        along = _those(one, Derivation.SAMPLES, Derivation.PATH)
+        slopes = [SLOPES[s.derived] for s in along if s.derived is not None]
+        return np.array([*slopes, *(SLOPES[Derivation.STOPS] for _ in _thresholds_of(one))])
+
+    # What to time.
+
+    def _next_to_time(self) -> Advised:
+        results = self._results
+        pick = results.pick()
+        timed = {t.configuration.effective() for t in results.trials if t.is_on_map}
+        candidates = [
+            one
+            for one in self._configurations
+            if one.effective() not in timed and one.effective() not in self._failed
+        ]
+        points = [
+            point
+            for point in field_of(self._state, results, candidates)
+            if point.verdict != NOT_ACCEPTABLE and point.seconds is not None
+        ]
+        if pick is None:
+            return self._first(points)
+
+        goal = pick.trial.seconds
+        assert goal is not None
+        target = math.log((1 - WORTH_GAIN) * goal.value)
+        best = None
+
+        for point in points:
+            mean, scatter = _in_log(point.seconds)
+            chance = self._chance_of(point) * float(ndtr((target - mean) / scatter))
+            if chance < ENOUGH_CHANCE:
+                continue
+
+            gain = chance * max(WORTH_GAIN, target - mean + scatter)
+            if best is None or gain > best[0]:
+                best = (gain, chance, point)
+
+        if best is not None:
+            _, chance, point = best
+            why = f"with a chance of {chance:.0%} acceptable and faster than the pick"
+            return self._timed(point, why)
+
+        plainer = self._plainer(pick.trial.configuration, points)
+        if plainer is not None:
+            return plainer
+
+        return Advised(
+            None,
+            None,
+            f"no combination that is left is likely to beat the pick by {WORTH_GAIN:.0%}",
+        )
+
+    def _first(self, points: Sequence[FieldPoint]) -> Advised:
+        """Where nothing is acceptable yet: the fastest that is likely to be."""
+        likely = [(self._chance_of(point), point) for point in points]
+        likely = [one for one in likely if one[0] >= ENOUGH_CHANCE]
+        if not likely:
+            return Advised(None, None, "no combination is likely to be acceptable")
+
+        hopeful = [one for one in likely if one[0] >= 0.5] or [max(likely, key=lambda one: one[0])]
+        chance, point = min(hopeful, key=lambda one: one[1].seconds.value)  # type: ignore[union-attr]
+        return self._timed(
+            point, f"the fastest that its derived picture says is acceptable ({chance:.0%})"
+        )
+
+    def _plainer(self, pick: Configuration, points: Sequence[FieldPoint]) -> Advised | None:
+        """The pick with a change taken back, where that is foreseen to cost nothing."""
+        derived = derived_of(self._state, pick)
+        if derived is None:
+            return None
+
+        known = {point.configuration.effective(): point for point in points}
+        own = self._pace.seconds(pick, derived)
+        for key in pick.differences(self._base):
+            point = known.get(pick.replace({key: self._base[key]}).effective())
+            if point is None or point.seconds is None or self._chance_of(point) < 0.5:
+                continue
+            if point.seconds.value <= own.value * (1 + WORTH_GAIN / 3):
+                label = self._base.catalogue[key].full_label.lower()
+                return self._timed(point, f"the pick without its change of {label}")
+
+        return None
+
+    def _chance_of(self, point: FieldPoint) -> float:
+        """How likely a picture is to be acceptable, by its figures' intervals."""
+        if point.share is None or point.share.high <= 0:
+            return 0.0 if point.share is None else 1.0
+        if point.verdict == ACCEPTABLE:
+            return 1.0
+
+        value = max(point.share.value, 1e-6)
+        scatter = max(math.log(point.share.high / value) / REACH_95, 1e-3)
+        return float(ndtr((math.log(self._results.line) - math.log(value)) / scatter))
+
+    @staticmethod
+    def _timed(point: FieldPoint, why: str) -> Advised:
+        return Advised(None, point.configuration, why, point.seconds, point.share)
+
+
+def _in_log(seconds: Figure | None) -> tuple[float, float]:
+    """Mean and standard deviation of the logarithm of a foreseen time."""
+    assert seconds is not None
+    return math.log(seconds.value), max(
+        math.log(seconds.high / max(seconds.low, 1e-6)) / (2 * REACH_90), 1e-3
+    )
+
+
+def _those(configuration: Configuration, *kinds: Derivation) -> list[Setting]:
+    """Settings that are derived in one of these ways."""
+    return [s for s in configuration.catalogue.values() if s.derived in kinds]
+
+
+def _thresholds_of(configuration: Configuration) -> list[Setting]:
+    """Those that stop samples by a number, of which less is stricter and 0 is off."""
+    stops = _those(configuration, Derivation.STOPS)
+    return [s for s in stops if s.kind == "number" and s.off_at_zero]
