@@ -33,6 +33,8 @@ def _bound(most: int) -> int:
 
 FILE_BYTES = _bound(1 << 31)
 """A scene, a part of one, or a picture."""
+RECORDING_BYTES = _bound(1 << 31)
+"""All recordings of a study."""
 TEXT_BYTES = _bound(1 << 20)
 """A plan, a preset, a description of a renderer or a device: the most values that a plan allows
 take some 30,000."""

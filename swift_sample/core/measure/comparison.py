@@ -22,6 +22,9 @@ light shift."""
 MOST_PARTS = 8
 """More runs than this are put together to so many parts, where it is looked at how runs differ."""
 
+LEAST_OPENED = 2
+"""What settings took from one run alone has noise that another run must tell."""
+
 Halves = tuple[np.ndarray, np.ndarray]
 
 
@@ -82,7 +85,9 @@ class Comparison:
     a single undenoised picture, where there is only one; reference_halves: None where the reference
     has none. `seeds` says whether another run could tell what of a single picture is noise; where
     none can, it is taken as it is. With `estimates` the grain of such a picture is estimated from
-    how it differs from the reference.
+    how it differs from the reference. `opened` are pictures of the same samples as `pictures`, in
+    their order, with nothing left out and nothing denoised: with them, what settings took from each
+    can be told without the reference.
     """
 
     def __init__(
@@ -94,12 +99,14 @@ class Comparison:
         reference_halves: Halves | None = None,
         seeds: bool = True,
         estimates: bool = False,
+        opened: Sequence[np.ndarray] = (),
     ) -> None:
         self.seeds = seeds
         self.estimates = estimates
         self.view = view
         self.count = len(pictures)
         self._pictures = pictures
+        self._opened = list(opened)
         self._independent = pictures if len(pictures) > 1 or halves is None else list(halves)
         self._reference_light = reference
         self._reference_light_halves = reference_halves
@@ -141,6 +148,29 @@ class Comparison:
             np.arange(len(self._independent)), min(MOST_PARTS, len(self._independent))
         )
         return [mean_of([self._independent[k] for k in group]) for group in groups]
+
+    @cached_property
+    def taken(self) -> list[np.ndarray]:
+        """What settings took from each of `parts` over larger regions, in display levels: the
+        difference from the same samples with everything open. Noise that both have falls out of it
+        (control variates: Hammersley and Handscomb 1964, section 5.5). Empty where there is nothing
+        opened, or only one run."""
+        if len(self._opened) < LEAST_OPENED:
+            return []
+
+        groups = np.array_split(np.arange(len(self._opened)), len(self.parts))
+        opened = [mean_of([self._opened[k] for k in group]) for group in groups]
+        there = [self.soft_levels(light) for light in opened]
+        return [here - one for here, one in zip(self.soft_parts, there, strict=True)]
+
+    @property
+    def taken_halves(self) -> list[Halves]:
+        """Means of disjoint halves of `taken`."""
+        taken = self.taken
+        return [
+            (mean_of([taken[k] for k in first]), mean_of([taken[k] for k in second]))
+            for first, second in splits(len(taken))
+        ]
 
     @property
     def part_scale(self) -> float:

@@ -7,7 +7,7 @@ differ with other seeds (`intervals` makes 95 % intervals of it). Adding a measu
 one class and its place in MEASURES.
 """
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -244,7 +244,8 @@ class LightShift:
     shift. What noise is left is removed by products of disjoint halves, of the runs (of a single
     undenoised run, its own) and of the reference: their errors are independent, so the products
     carry none of them, however many runs there are. A single denoised run has no halves: a second
-    one is needed.
+    one is needed. Where the same samples are there with everything open, each run is compared with
+    those instead, and the reference's noise does not come into it.
     """
 
     kind = kinds.LIGHT_SHIFT
@@ -253,6 +254,9 @@ class LightShift:
     def look(self, pair: Comparison) -> Evidence | None:
         if not pair.has_noise and pair.seeds:
             return None
+
+        if pair.taken:
+            return self._taken(pair)
 
         references = [*pair.soft_reference] * 2
         found = [
@@ -270,6 +274,19 @@ class LightShift:
                 yield {"shift": mean_product(twice, np.float32(pair.part_scale) * (part - middle))}
 
             yield {"shift": mean_product(twice, (first - second) / 2)}
+
+        return Evidence({"shift": mean_of(found)}, contrasts)
+
+    @staticmethod
+    def _taken(pair: Comparison) -> Evidence:
+        """By what settings took from each run."""
+        found = [mean_product(first, second) for first, second in pair.taken_halves]
+
+        def contrasts() -> Iterator[Maps]:
+            middle = mean_of(pair.taken)
+            for part in pair.taken:
+                change = np.float32(pair.part_scale) * (part - middle)
+                yield {"shift": mean_product(2 * middle, change)}
 
         return Evidence({"shift": mean_of(found)}, contrasts)
 
@@ -515,6 +532,9 @@ class Brightness:
         third = np.full(3, 1 / 3, np.float32)
         first, second = pair.soft_reference
         parts = [part @ third for part in pair.soft_parts]
+        if pair.taken:
+            return self._taken([part @ third for part in pair.taken], pair.part_scale)
+
         here = mean_of([half @ third for halves in pair.soft_halves for half in halves])
 
         def contrasts() -> Iterator[Maps]:
@@ -526,6 +546,17 @@ class Brightness:
         return Evidence(
             {"signed": here - (first + second) @ third / 2}, contrasts if pair.has_noise else None
         )
+
+    @staticmethod
+    def _taken(parts: Sequence[np.ndarray], part_scale: float) -> Evidence:
+        """By what settings took from each run."""
+        middle = mean_of(parts)
+
+        def contrasts() -> Iterator[Maps]:
+            for part in parts:
+                yield {"signed": np.float32(part_scale) * (part - middle)}
+
+        return Evidence({"signed": middle}, contrasts)
 
     def figure(self, sums: Sums) -> np.ndarray:
         return sums["signed"] / sums["pixels"]

@@ -218,6 +218,8 @@ class Derived:
     recording only), and seconds that denoising took here."""
 
     picture: Picture
+    opened: np.ndarray
+    """the same samples with everything open and nothing denoised, linear float32[h, w, 3]"""
     samples: float
     cycles: float
     denoise_seconds: float

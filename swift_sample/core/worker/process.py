@@ -270,7 +270,9 @@ class Worker:
             write_exr(Path(job.picture), pictures[0], STUDY_LAYERS)
 
         return Derived(
-            areas=self._figures(pictures, pieces.rest, view, job.areas, job.size),
+            areas=self._figures(
+                pictures, pieces.rest, view, job.areas, job.size, [one.opened for one in found]
+            ),
             samples=float(np.mean([one.samples for one in found])),
             work=float(np.mean([a.cycles / b for a, b in zip(found, pieces.cycles, strict=True)])),
             denoise_seconds=float(np.mean([one.denoise_seconds for one in found])),
@@ -344,6 +346,7 @@ class Worker:
         view: View,
         named: Sequence[tuple[str, int, int, int, int]],
         size: tuple[int, int],
+        opened: Sequence[np.ndarray] = (),
     ) -> dict[str, dict[str, list[float] | None]]:
         """Figures of pictures of one configuration, by area, "" for the whole picture."""
         from swift_sample.core.measure.compare import WHOLE, Area, measure
@@ -359,6 +362,7 @@ class Worker:
             reference.halves,
             seeds,
             not seeds,
+            opened,
         )
         height, width = reference.beauty.shape[:2]
         areas = tuple(

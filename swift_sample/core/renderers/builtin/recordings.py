@@ -5,6 +5,7 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+import numpy as np
 import psutil
 
 from swift_sample.core.budget import GIBIBYTE
@@ -25,6 +26,7 @@ from swift_sample.core.renderers.builtin.denoise import denoise_picture
 from swift_sample.core.renderers.builtin.film.derived import derived_film
 from swift_sample.core.renderers.builtin.film.film import finish_film
 from swift_sample.core.renderers.builtin.film.recording import (
+    Clamp,
     PathEnd,
     RecordingPlan,
     configurations_of,
@@ -145,6 +147,13 @@ class OpenRecording:
 
         return self._derived(configuration, view)
 
+    def _opened(self, configuration: Configuration) -> np.ndarray:
+        """The light of the samples that a configuration takes at most, with everything open."""
+        samples = int(configuration["samples.max"])
+        sums = self._file.sums(samples, PathEnd.of(self._own), Clamp())
+        light: np.ndarray = (sums.half_a + sums.half_b) / np.float32(samples)
+        return light
+
     def _derived(self, configuration: Configuration, view: View) -> Derived:
         film, rounds = derived_film(self._file, configuration, view)
         raw = finish_film(film, 0.0, rounds.error)
@@ -155,6 +164,7 @@ class OpenRecording:
 
         return Derived(
             picture=as_delivered(picture, configuration, view),
+            opened=self._opened(configuration),
             samples=float(film.samples.mean()),
             cycles=float(film.cycles.mean()),
             denoise_seconds=seconds,

@@ -18,13 +18,14 @@ from swift_sample.core.study.answers.acceptance import (
     surely_over,
     worst,
 )
+from swift_sample.core.study.answers.derived import derived_figures
 from swift_sample.core.study.answers.foreseen import Pace, Timed
 from swift_sample.core.study.answers.results import Results
 from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.log.events import Derived
 from swift_sample.core.study.log.identity import appearance_identity
 from swift_sample.core.study.log.state import StudyState
-from swift_sample.core.study.plan.model import AREA_MARK, Study
+from swift_sample.core.study.plan.model import Study
 
 
 def recorded_for(state: StudyState, configuration: Configuration) -> list[int]:
@@ -134,18 +135,6 @@ def work_of(state: StudyState, configuration: Configuration) -> float:
                 return work
 
     return 1.0
-
-
-def derived_figures(state: StudyState, derived: Derived) -> dict[str, Figure | None]:
-    """By measure, those of watch areas as measure, mark and name."""
-    found = {}
-    for area in state.areas_measured:
-        tail = "" if area is None else f"{AREA_MARK}{area.name}"
-        key = state.measurement_key(derived.appearance, area)
-        for kind, figure in derived.figures(key.area).items():
-            found[kind + tail] = figure
-
-    return found
 
 
 def pace_of(state: StudyState, results: Results) -> Pace | None:

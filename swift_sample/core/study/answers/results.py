@@ -34,6 +34,7 @@ from swift_sample.core.study.answers.acceptance import (
     surely_over,
     worst,
 )
+from swift_sample.core.study.answers.derived import derived_figures
 from swift_sample.core.study.answers.pick import Pick, choose
 from swift_sample.core.study.answers.trial import (
     LEAST_BRIGHTNESS_TOLD,
@@ -43,7 +44,7 @@ from swift_sample.core.study.answers.trial import (
     costs_of,
 )
 from swift_sample.core.study.answers.verdict_runs import counts_pixels
-from swift_sample.core.study.log.events import Run
+from swift_sample.core.study.log.events import Derived, Run
 from swift_sample.core.study.log.records import ReferenceState
 from swift_sample.core.study.log.state import PlannedTrial, StudyState
 from swift_sample.core.study.plan.model import AREA_MARK, NO_REMARK, Limits, Study
@@ -357,10 +358,27 @@ class _Figures:
         known = self._state.results.measurements.get(self._state.measurement_key(appearance, None))
         return known.reference_samples if known is not None else 0
 
+    def runs(self, appearance: str) -> int:
+        """How many pictures the figures are of: rendered ones, or derived."""
+        pictures = len(self._state.results.pictures.get(appearance, ()))
+        derived = self._state.derived_of(appearance)
+        return max(pictures, len(derived.chunks) if derived is not None else 0)
+
+    def _is_surer(self, derived: Derived) -> bool:
+        """Whether derived figures are of no fewer pictures than rendered ones, and complete."""
+        pictures = self._state.results.pictures.get(derived.appearance, ())
+        return bool(derived.areas) and len(derived.chunks) >= len(pictures)
+
     def of(self, appearance: str) -> dict[str, Figure | None]:
         """By measure, those of watch areas as measure, mark and name."""
         found = self._known.get(appearance)
         if found is None:
+            derived = self._state.derived_of(appearance)
+            if derived is not None and self._is_surer(derived):
+                found = derived_figures(self._state, derived)
+                self._known[appearance] = found
+                return found
+
             found = {}
             for area in self._state.areas_measured:
                 tail = "" if area is None else f"{AREA_MARK}{area.name}"
@@ -408,7 +426,7 @@ def _result(
         if failed and (not times or records.is_given_up(trial.id, state.machine))
         else ""
     )
-    pictures = len(records.pictures.get(trial.appearance, ()))
+    pictures = known.runs(trial.appearance)
     left_out = (
         frozenset(run.number for run in runs if run.number in correction.left_out)
         if correction.left_out

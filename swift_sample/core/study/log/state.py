@@ -333,7 +333,8 @@ class StudyState:
 
     def _wants(self, appearance: str) -> bool:
         pictures = self.results.pictures.get(appearance, ())
-        if not pictures:
+        derived = self.derived_of(appearance)
+        if not pictures or (derived is not None and len(derived.chunks) >= len(pictures)):
             return False
 
         for area in self.areas_measured:
@@ -357,6 +358,9 @@ class StudyState:
 
         for appearance in dict.fromkeys(trial.appearance for trial in self.planned):
             pictures = self.results.pictures.get(appearance, ())
+            if self.derived_of(appearance) is not None:
+                continue
+
             for area in self.areas_measured:
                 known = self.results.measurements.get(self.measurement_key(appearance, area))
                 if (

@@ -10,14 +10,14 @@ WORTH_GAIN, and no change of the pick could be taken back at no cost.
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 from scipy.special import ndtr
 
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.settings import Configuration, Derivation, Setting, Value
-from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
+from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE, UNDECIDED
 from swift_sample.core.study.answers.field import (
     FieldPoint,
     combinations,
@@ -45,6 +45,9 @@ distance in log."""
 OTHER_BRANCH = 1.0
 """The distance to a picture with another clamp or denoising."""
 
+MAY_BE = 0.2
+"""The least chance of being acceptable of a picture for which more recordings are made."""
+
 STRICTEST = 1e-5
 """In place of a threshold that is off."""
 
@@ -60,33 +63,109 @@ class Advised:
     derive: Configuration | None
     time: Configuration | None
     why: str
+    contender: Configuration | None = None
+    """one that may be the fastest, and of which more recordings shall tell whether it will do"""
     seconds: Figure | None = None
     share: Figure | None = None
+
+
+class Space:
+    """Every combination that recordings hold, and each of their pictures once; the same for as long
+    as the plan and what is recorded stay."""
+
+    def __init__(self, state: StudyState) -> None:
+        plan = state.plan
+        base = plan.base
+        same = {s.key: base[s.key] for s in base.catalogue.values() if not s.changes_pixels}
+        along = _those(base, Derivation.SAMPLES, Derivation.PATH)
+        stops = _thresholds_of(base)
+
+        self.configurations = [
+            one
+            for one in combinations(plan)
+            if not any(one[key] in values for key, values in plan.forbidden.items())
+            and recorded_for(state, one)
+        ]
+        self.pictures = list(
+            dict.fromkeys(one.replace(same).effective() for one in self.configurations)
+        )
+        kinds = [s.derived for s in (*along, *stops)]
+        self.slopes = np.array([SLOPES[kind] for kind in kinds if kind is not None])
+        """by which powers of the columns of `quality` errors change"""
+
+        quality = [
+            [math.log(1 + float(one[s.key])) for s in along]
+            + [-math.log(float(one[s.key]) or STRICTEST) for s in stops]
+            for one in self.pictures
+        ]
+        self.quality = np.array(quality, np.float64).reshape(len(self.pictures), -1)
+        """values along which a picture only gets better, in log, float64[n, k]"""
+
+        keys = {s.key for s in (*along, *stops)}
+        rest = [tuple(v for k, v in one.items() if k not in keys) for one in self.pictures]
+        numbers = {values: k for k, values in enumerate(dict.fromkeys(rest))}
+        self.branch = np.array([numbers[values] for values in rest], np.int64)
+        """a number for each combination of all other values, int[n]"""
+
+        samples = _those(base, Derivation.SAMPLES)
+        self.samples = [
+            math.log(float(one[samples[0].key])) if samples else 0.0 for one in self.pictures
+        ]
+        held = _those(base, Derivation.STOPS)
+        self.stops = [tuple(one[s.key] for s in held) for one in self.pictures]
+        self.work = [work_of(state, one) for one in self.pictures]
+
+
+@lru_cache(4)
+def _space(known: "_SameState") -> Space:
+    return Space(known.state)
+
+
+class _SameState:
+    """A state, equal to others with the same plan and recordings."""
+
+    def __init__(self, state: StudyState) -> None:
+        self.state = state
+        plan = state.plan
+        self._key = (
+            plan.base,
+            tuple(plan.space().items()),
+            tuple(plan.forbidden.items()),
+            plan.view,
+            state.reference_name,
+            frozenset(
+                (key, kept.digest)
+                for key, kept in state.recordings.items()
+                if key[0] == state.reference_name
+            ),
+        )
+
+    def __hash__(self) -> int:
+        return hash(self._key)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _SameState) and other._key == self._key
 
 
 class FieldSearch:
     """Looks at one state of a study whose base is timed and derived."""
 
     def __init__(
-        self, state: StudyState, results: Results, failed: Sequence[Configuration] = ()
+        self,
+        state: StudyState,
+        results: Results,
+        most_recordings: int,
+        failed: Sequence[Configuration] = (),
     ) -> None:
         self._state = state
         self._results = results
+        self._most_recordings = most_recordings
         self._failed = {one.effective() for one in failed}
         self._base = state.plan.base
         pace = pace_of(state, results)
         assert pace is not None
         self._pace: Pace = pace
-
-        forbidden = state.plan.forbidden
-        every = [
-            one
-            for one in combinations(state.plan)
-            if recorded_for(state, one)
-            and not any(one[key] in values for key, values in forbidden.items())
-        ]
-        self._configurations = every
-        self._pictures = self._appearances(every)
+        self._space = _space(_SameState(state))
 
     def advise(self) -> Advised:
         """What to do next; the same for the same state."""
@@ -94,29 +173,56 @@ class FieldSearch:
         if wanted is not None:
             return Advised(wanted, None, "its picture may be acceptable, and it would be faster")
 
+        contender = self._contender()
+        if contender is not None:
+            why = "it may be the fastest: more recordings tell whether it will do"
+            return Advised(None, None, why, contender)
+
         return self._next_to_time()
 
-    def _appearances(self, every: Sequence[Configuration]) -> list[Configuration]:
-        """Each picture once, with the base's values of settings that change none."""
-        base = self._base
-        same = {s.key: base[s.key] for s in base.catalogue.values() if not s.changes_pixels}
-        return list(dict.fromkeys(one.replace(same).effective() for one in every))
+    def _contender(self) -> Configuration | None:
+        """The fastest picture that may be acceptable, while it is not known whether it is; None
+        where one that is known to be is as fast."""
+        fastest = (1 - WORTH_GAIN) * min(
+            (
+                point.seconds.value
+                for point in self._points.values()
+                if point.verdict == ACCEPTABLE and point.seconds is not None
+            ),
+            default=math.inf,
+        )
+        open_ = [
+            (point.seconds.value, one)
+            for one, point in self._points.items()
+            if point.verdict == UNDECIDED
+            and point.seconds is not None
+            and point.seconds.value < fastest
+            and self._chance_of(point) >= MAY_BE
+            and not self._is_settled(one)
+        ]
+        return min(open_, key=lambda pair: pair[0])[1] if open_ else None
+
+    def _is_settled(self, configuration: Configuration) -> bool:
+        """Whether no more recordings will be had that tell of it."""
+        derived = derived_of(self._state, configuration)
+        return derived is not None and len(derived.chunks) >= self._most_recordings
 
     @cached_property
     def _points(self) -> Mapping[Configuration, FieldPoint]:
         """What is known of pictures, by their configuration in `_pictures`."""
-        found = field_of(self._state, self._results, self._pictures)
+        found = field_of(self._state, self._results, self._space.pictures)
         return {point.configuration: point for point in found}
 
     # What to derive.
 
     def _next_to_derive(self) -> Configuration | None:
         """The picture that settles most: none where all that could be the fastest are known."""
-        pictures = self._pictures
+        space = self._space
+        pictures = space.pictures
         tried = [derived_of(self._state, one) is not None for one in pictures]
-        seconds = np.array([self._seconds(one) for one in pictures])
-        quality = self._quality(pictures)
-        branch = self._branches(pictures)
+        seconds = self._seconds()
+        quality = space.quality
+        branch = space.branch
         verdicts = [self._points[one].verdict if one in self._points else "" for one in pictures]
 
         open_ = ~np.array(tried)
@@ -129,10 +235,11 @@ class FieldSearch:
             open_ &= seconds < (1 - WORTH_GAIN) * min(good)
 
         left = np.flatnonzero(open_)
+        chance = self._chances(quality, branch, left)
+        left, chance = left[chance >= ENOUGH_CHANCE], chance[chance >= ENOUGH_CHANCE]
         if not len(left):
             return None
 
-        chance = self._chances(quality, branch, left)
         faster = (seconds[left][None, :] >= seconds[left][:, None]).sum(axis=1)
         worse = np.array(
             [
@@ -143,74 +250,39 @@ class FieldSearch:
         settled = chance * faster + (1 - chance) * worse
         return pictures[int(left[np.lexsort((seconds[left], -settled))[0]])]
 
-    def _seconds(self, configuration: Configuration) -> float:
-        """Foreseen seconds of a picture, derived or not yet."""
-        point = self._points.get(configuration)
-        if point is not None and point.seconds is not None:
-            return point.seconds.value
-
-        return self._pace.seconds_of_work(
-            configuration, work_of(self._state, configuration) * self._spared(configuration)
-        ).value
-
-    def _spared(self, configuration: Configuration) -> float:
-        """The share of the samples that thresholds leave, as the nearest picture that was derived
-        with the same ones shows it; 1 where none was."""
-        stops = [s.key for s in _those(configuration, Derivation.STOPS)]
-        own = [configuration[key] for key in stops]
-        shares = [
-            (abs(math.log(samples / self._samples(configuration))), share)
-            for samples, values, share in self._thresholds
-            if values == own
-        ]
-        return min(shares)[1] if shares else 1.0
-
-    @cached_property
-    def _thresholds(self) -> list[tuple[float, list[Value], float]]:
-        """Most samples, values of thresholds and the share of the samples that they left."""
-        found: list[tuple[float, list[Value], float]] = []
-        for one in self._points:
-            derived = derived_of(self._state, one)
-            if derived is not None:
-                stops = [one[s.key] for s in _those(one, Derivation.STOPS)]
-                whole = work_of(self._state, one)
-                found.append((self._samples(one), stops, derived.work / max(whole, 1e-9)))
-
-        return found
-
-    @staticmethod
-    def _samples(configuration: Configuration) -> float:
-        samples = _those(configuration, Derivation.SAMPLES)
-        return float(configuration[samples[0].key]) if samples else 1.0
-
-    def _quality(self, pictures: Sequence[Configuration]) -> np.ndarray:
-        """Values along which a picture only gets better, in log, float64[n, k]."""
-        rows = []
-        for one in pictures:
-            row = [
-                math.log(1 + float(one[s.key]))
-                for s in _those(one, Derivation.SAMPLES, Derivation.PATH)
-            ]
-            row += [-math.log(float(one[s.key]) or STRICTEST) for s in _thresholds_of(one)]
-            rows.append(row)
-
-        return np.array(rows, np.float64).reshape(len(pictures), -1)
-
-    def _branches(self, pictures: Sequence[Configuration]) -> np.ndarray:
-        """A number for each combination of all other values, int[n]."""
-        numbers: dict[tuple[object, ...], int] = {}
+    def _seconds(self) -> np.ndarray:
+        """Foreseen seconds of every picture, derived or not yet, float64[n]."""
+        space = self._space
+        spared = self._spared()
         found = []
-        for one in pictures:
-            along = {s.key for s in _those(one, Derivation.SAMPLES, Derivation.PATH)}
-            along |= {s.key for s in _thresholds_of(one)}
-            rest = tuple((key, value) for key, value in one.items() if key not in along)
-            found.append(numbers.setdefault(rest, len(numbers)))
+
+        for k, one in enumerate(space.pictures):
+            point = self._points.get(one)
+            if point is not None and point.seconds is not None:
+                found.append(point.seconds.value)
+                continue
+
+            share = _nearest(spared.get(space.stops[k], ()), space.samples[k])
+            found.append(self._pace.seconds_of_work(one, space.work[k] * share).value)
 
         return np.array(found)
 
+    def _spared(self) -> dict[tuple[Value, ...], list[tuple[float, float]]]:
+        """By values of what stops pixels: log samples, and the share of the work that was left, of
+        pictures that were derived."""
+        space = self._space
+        found: dict[tuple[Value, ...], list[tuple[float, float]]] = {}
+        for k, one in enumerate(space.pictures):
+            derived = derived_of(self._state, one) if one in self._points else None
+            if derived is not None:
+                share = derived.work / max(space.work[k], 1e-9)
+                found.setdefault(space.stops[k], []).append((space.samples[k], share))
+
+        return found
+
     def _chances(self, quality: np.ndarray, branch: np.ndarray, left: np.ndarray) -> np.ndarray:
         """How likely pictures are to be acceptable, by the nearest that are known, float64[n]."""
-        places = {one: k for k, one in enumerate(self._pictures)}
+        places = {one: k for k, one in enumerate(self._space.pictures)}
         known = [
             (places[one], math.log(max(point.share.value, 1e-3)))
             for one, point in self._points.items()
@@ -221,7 +293,7 @@ class FieldSearch:
 
         there = np.array([k for k, _ in known])
         shares = np.array([share for _, share in known])
-        slopes = self._slopes()
+        slopes = self._space.slopes
         moved = quality[left][:, None, :] - quality[there][None, :, :]
         distance = np.abs(moved * np.abs(slopes)).sum(axis=2)
         distance += OTHER_BRANCH * (branch[left][:, None] != branch[there][None, :])
@@ -233,12 +305,6 @@ class FieldSearch:
         chances: np.ndarray = ndtr((math.log(self._results.line) - mean) / scatter)
         return chances
 
-    def _slopes(self) -> np.ndarray:
-        one = self._base
-        along = _those(one, Derivation.SAMPLES, Derivation.PATH)
-        slopes = [SLOPES[s.derived] for s in along if s.derived is not None]
-        return np.array([*slopes, *(SLOPES[Derivation.STOPS] for _ in _thresholds_of(one))])
-
     # What to time.
 
     def _next_to_time(self) -> Advised:
@@ -247,7 +313,7 @@ class FieldSearch:
         timed = {t.configuration.effective() for t in results.trials if t.is_on_map}
         candidates = [
             one
-            for one in self._configurations
+            for one in self._space.configurations
             if one.effective() not in timed and one.effective() not in self._failed
         ]
         points = [
@@ -255,8 +321,12 @@ class FieldSearch:
             for point in field_of(self._state, results, candidates)
             if point.verdict != NOT_ACCEPTABLE and point.seconds is not None
         ]
+        # What recordings leave undecided no render decides; it is timed where nothing else will do.
+        sure = [point for point in points if point.verdict == ACCEPTABLE]
         if pick is None:
-            return self._first(points)
+            return self._first(sure or points)
+
+        points = sure
 
         goal = pick.trial.seconds
         assert goal is not None
@@ -332,7 +402,12 @@ class FieldSearch:
 
     @staticmethod
     def _timed(point: FieldPoint, why: str) -> Advised:
-        return Advised(None, point.configuration, why, point.seconds, point.share)
+        return Advised(None, point.configuration, why, seconds=point.seconds, share=point.share)
+
+
+def _nearest(known: Sequence[tuple[float, float]], samples: float) -> float:
+    """The share that is known for the nearest number of samples, in log; 1 where none is."""
+    return min(known, key=lambda pair: abs(pair[0] - samples))[1] if known else 1.0
 
 
 def _in_log(seconds: Figure | None) -> tuple[float, float]:

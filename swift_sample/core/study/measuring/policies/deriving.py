@@ -19,6 +19,11 @@ from swift_sample.core.study.measuring.policies.reference import (
 )
 from swift_sample.core.study.measuring.steps import DeriveStep
 
+SCREENED = 2
+"""Recordings from which a picture is derived where it is only asked whether it may do."""
+
+ALL = 1 << 20
+
 
 @dataclass(frozen=True)
 class Deriving:
@@ -55,22 +60,24 @@ class Deriving:
         return Proposal(None, "everything that was asked for is derived")
 
 
-def derive_step(state: StudyState, place: Place, configuration: Configuration) -> DeriveStep | None:
-    """What derives figures of a configuration; None where they are there already, or cannot be
-    derived."""
+def derive_step(
+    state: StudyState, place: Place, configuration: Configuration, most: int = SCREENED
+) -> DeriveStep | None:
+    """What derives figures of a configuration from so many recordings at most; None where they are
+    there already, or cannot be derived."""
     known = state.reference
     study = state.plan
     appearance = appearance_identity(configuration, study.view).name
-    if known is None or state.derived_of(appearance) is not None:
-        return None
-
-    pieces = recorded_for(state, configuration)
-    if not pieces:
+    there = state.derived_of(appearance)
+    if known is None or (there is not None and not there.areas):
         return None
 
     # What is left of the reference has to judge: half of it, and a chunk at least.
-    most = max(2, known.chunks // 2)
-    pieces = pieces[: min(most, known.chunks - 1)]
+    most = min(most, max(2, known.chunks // 2), known.chunks - 1)
+    pieces = recorded_for(state, configuration)[:most]
+    if not pieces or (there is not None and len(there.chunks) >= len(pieces)):
+        return None
+
     name = state.reference_name
     recordings = {chunk: state.recordings[name, chunk] for chunk in pieces}
 

@@ -1,5 +1,6 @@
 """Which chunks of the reference are recorded, and for which values."""
 
+from swift_sample.core.budget import RECORDING_BYTES
 from swift_sample.core.renderers.records import RecordSpec
 from swift_sample.core.settings import Derivation, Value
 from swift_sample.core.study.log.records import KeptRecording
@@ -7,8 +8,11 @@ from swift_sample.core.study.log.state import StudyState
 from swift_sample.core.study.measuring.policies.specs import chunk_spec
 from swift_sample.core.study.measuring.steps import RecordStep
 
-RECORDED_CHUNKS = 4
-"""Of a reference: each is a run of every configuration, and takes as much of the disk."""
+MOST_RECORDED = 4
+"""Chunks of a reference: each is a run of every configuration, and takes as much of the disk."""
+
+LEAST_RECORDED = 3
+"""However much they take."""
 
 
 def why_nothing_is_recorded(state: StudyState) -> str:
@@ -28,6 +32,16 @@ def why_nothing_is_recorded(state: StudyState) -> str:
     return state.unrecorded.get(name, "")
 
 
+def most_recorded(state: StudyState) -> int:
+    """How many chunks of the reference are recorded: as many as find room in what recordings may
+    take of the disk, by the size of the first."""
+    first = state.recordings.get((state.reference_name, 0))
+    if first is None:
+        return LEAST_RECORDED
+
+    return max(LEAST_RECORDED, min(MOST_RECORDED, RECORDING_BYTES // max(first.size_bytes, 1)))
+
+
 def values_to_record(state: StudyState) -> dict[str, tuple[Value, ...]]:
     """The values that a recording holds apart: all that the plan tries, and the base's."""
     study = state.plan
@@ -42,7 +56,7 @@ def values_to_record(state: StudyState) -> dict[str, tuple[Value, ...]]:
 
 def record_spec(state: StudyState, chunk: int) -> RecordSpec | None:
     """What a chunk of the reference is to hold apart; None where it is only rendered."""
-    if chunk >= RECORDED_CHUNKS or why_nothing_is_recorded(state):
+    if chunk >= most_recorded(state) or why_nothing_is_recorded(state):
         return None
 
     values = {key: list(some) for key, some in values_to_record(state).items()}
@@ -60,7 +74,7 @@ def record_step(state: StudyState) -> RecordStep | None:
     name = state.reference_name
     wanted = values_to_record(state)
 
-    for chunk in range(min(known.chunks, RECORDED_CHUNKS)):
+    for chunk in range(min(known.chunks, most_recorded(state))):
         kept = state.recordings.get((name, chunk))
         if kept is not None and _holds(kept, wanted):
             continue

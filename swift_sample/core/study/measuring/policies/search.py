@@ -23,12 +23,14 @@ from swift_sample.core.study.answers.results import Results, results_of
 from swift_sample.core.study.log.events import Prediction, SearchConcluded, TrialChosen
 from swift_sample.core.study.log.identity import Identity, Place
 from swift_sample.core.study.log.state import StudyState
-from swift_sample.core.study.measuring.policies.deriving import derive_step
+from swift_sample.core.study.measuring.policies.deriving import ALL, derive_step
 from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand, Proposal
 from swift_sample.core.study.measuring.policies.recording import (
+    most_recorded,
     record_step,
     why_nothing_is_recorded,
 )
+from swift_sample.core.study.measuring.policies.reference import reference_step
 from swift_sample.core.study.measuring.policies.sweep import Sweeping, digests_of
 from swift_sample.core.study.measuring.steps import MeasureStep
 from swift_sample.core.study.plan.model import AREA_MARK, Study
@@ -42,6 +44,8 @@ EXPLORING_SHARE = 0.7
 """Of a budget; with the rest, trials that may be the pick get all their runs."""
 RUNS_OF_A_LOOK = 4.0
 """Times a render that a look at one more trial takes near the end: two runs, and comparing them."""
+JUDGING_CHUNKS = 4
+"""Chunks of the reference before pictures are derived: from two of them, beside the others."""
 PICTURES = 2
 """Runs of the base whose pictures are denoised: grain is what differs between two."""
 
@@ -107,6 +111,9 @@ class Searching:
         if place is None or hand.shares or why_nothing_is_recorded(state):
             return None
 
+        if state.reference is None or state.reference.chunks < JUDGING_CHUNKS:
+            return Proposal(reference_step(state, place), "half of it judges what is derived")
+
         record = record_step(state)
         if record is not None:
             return Proposal(record, "pictures of other settings are derived from it")
@@ -127,7 +134,13 @@ class Searching:
         failed = [
             c for c in records.chosen if records.is_given_up(state.trial_of(c).id, state.machine)
         ]
-        advised = FieldSearch(state, results, failed).advise()
+        # Half of the reference has to be left, to be compared with.
+        most = most_recorded(state)
+        advised = FieldSearch(state, results, most, failed).advise()
+        if advised.contender is not None:
+            step = derive_step(state, place, advised.contender, ALL)
+            return Proposal(step or reference_step(state, place), advised.why)
+
         step = derive_step(state, place, advised.derive) if advised.derive is not None else None
         if step is not None:
             return Proposal(step, advised.why)
