@@ -31,7 +31,7 @@ from swift_sample.core.study.answers.foreseen import Pace
 from swift_sample.core.study.answers.results import Results
 from swift_sample.core.study.answers.verdict_runs import WORTH_GAIN
 from swift_sample.core.study.log.state import StudyState
-from swift_sample.core.study.search.search import ENOUGH_CHANCE
+from swift_sample.core.study.search.search import ENOUGH_CHANCE, SHOWN, Outlook
 
 SLOPES = {Derivation.SAMPLES: -0.4, Derivation.PATH: -0.8, Derivation.STOPS: -0.5}
 """By which power of a value errors are taken to change, where nothing near is known: only for the
@@ -67,6 +67,8 @@ class Advised:
     """one that may be the fastest, and of which more recordings shall tell whether it will do"""
     seconds: Figure | None = None
     share: Figure | None = None
+    outlooks: tuple[Outlook, ...] = ()
+    """what is foreseen of those that promise most"""
 
 
 class Space:
@@ -331,22 +333,21 @@ class FieldSearch:
         goal = pick.trial.seconds
         assert goal is not None
         target = math.log((1 - WORTH_GAIN) * goal.value)
-        best = None
+        promising = []
 
         for point in points:
             mean, scatter = _in_log(point.seconds)
             chance = self._chance_of(point) * float(ndtr((target - mean) / scatter))
-            if chance < ENOUGH_CHANCE:
-                continue
-
             gain = chance * max(WORTH_GAIN, target - mean + scatter)
-            if best is None or gain > best[0]:
-                best = (gain, chance, point)
+            promising.append((gain, chance, point))
 
-        if best is not None:
-            _, chance, point = best
+        promising.sort(key=lambda one: -one[0])
+        outlooks = _outlooks([(chance, point) for _, chance, point in promising])
+        found = [one for one in promising if one[1] >= ENOUGH_CHANCE]
+        if found:
+            _, chance, point = found[0]
             why = f"with a chance of {chance:.0%} acceptable and faster than the pick"
-            return self._timed(point, why)
+            return self._timed(point, why, outlooks)
 
         plainer = self._plainer(pick.trial.configuration, points)
         if plainer is not None:
@@ -356,6 +357,7 @@ class FieldSearch:
             None,
             None,
             f"no combination that is left is likely to beat the pick by {WORTH_GAIN:.0%}",
+            outlooks=outlooks,
         )
 
     def _first(self, points: Sequence[FieldPoint]) -> Advised:
@@ -367,9 +369,8 @@ class FieldSearch:
 
         hopeful = [one for one in likely if one[0] >= 0.5] or [max(likely, key=lambda one: one[0])]
         chance, point = min(hopeful, key=lambda one: one[1].seconds.value)  # type: ignore[union-attr]
-        return self._timed(
-            point, f"the fastest that its derived picture says is acceptable ({chance:.0%})"
-        )
+        why = f"the fastest that is likely to be acceptable, with a chance of {chance:.0%}"
+        return self._timed(point, why, _outlooks([(chance, point)]))
 
     def _plainer(self, pick: Configuration, points: Sequence[FieldPoint]) -> Advised | None:
         """The pick with a change taken back, where that is foreseen to cost nothing."""
@@ -401,8 +402,24 @@ class FieldSearch:
         return float(ndtr((math.log(self._results.line) - math.log(value)) / scatter))
 
     @staticmethod
-    def _timed(point: FieldPoint, why: str) -> Advised:
-        return Advised(None, point.configuration, why, seconds=point.seconds, share=point.share)
+    def _timed(point: FieldPoint, why: str, outlooks: tuple[Outlook, ...] = ()) -> Advised:
+        return Advised(
+            None,
+            point.configuration,
+            why,
+            seconds=point.seconds,
+            share=point.share,
+            outlooks=outlooks,
+        )
+
+
+def _outlooks(promising: Sequence[tuple[float, FieldPoint]]) -> tuple[Outlook, ...]:
+    """The first few of those that promise most."""
+    return tuple(
+        Outlook(point.configuration, point.seconds, point.share, chance)
+        for chance, point in promising[:SHOWN]
+        if point.seconds is not None and point.share is not None
+    )
 
 
 def _nearest(known: Sequence[tuple[float, float]], samples: float) -> float:

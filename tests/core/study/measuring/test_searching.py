@@ -16,7 +16,7 @@ from swift_sample.core.study.log.store import Store, create_study
 from swift_sample.core.study.measuring.driver import Driver
 from swift_sample.core.study.measuring.notices import Advised, Ended, Notice, StepStarted
 from swift_sample.core.study.measuring.policies import Searching, Sweeping
-from swift_sample.core.study.measuring.steps import MeasureStep, RunStep
+from swift_sample.core.study.measuring.steps import DeriveStep, MeasureStep, RecordStep, RunStep
 from swift_sample.core.study.plan.model import Limits, Study, Sweep
 from tests.core.study.states import only_limits
 
@@ -94,8 +94,8 @@ def test_a_search_measures_what_it_chose_and_ends_with_a_reason(
     notices, ended = search(driver)
     assert ended.finished
     steps = steps_of(notices)
-    tried = [s for s in steps if isinstance(s, MeasureStep) and s.key.recipe]
-    assert [s.configuration["denoise.method"] for s in tried] == ["none", "wavelet"]
+    derived = [s for s in steps if isinstance(s, DeriveStep)]
+    assert derived, "pictures that nobody rendered are looked at"
     looks = [notice.advice for notice in notices if isinstance(notice, Advised)]
     assert looks[-1].configuration is None
     assert ended.words == looks[-1].why
@@ -112,6 +112,31 @@ def test_a_search_measures_what_it_chose_and_ends_with_a_reason(
     rendered = {s.configuration for s in steps if isinstance(s, RunStep)}
     assert rendered == {BASE, *chosen}, "the rest of the plan waits"
     assert "search" in {kind for _, kind, _ in driver.words()}
+    # What was derived is known for good: another search derives none again.
+    again, _ = search(driver)
+    assert not any(isinstance(s, DeriveStep | RecordStep) for s in steps_of(again))
+
+
+WITHOUT = replace(BASE.catalogue.capabilities, records=False)
+
+
+@pytest.fixture
+def no_recordings(monkeypatch: pytest.MonkeyPatch) -> None:
+    """As with a renderer that keeps none."""
+    monkeypatch.setattr(BASE.catalogue, "capabilities", WITHOUT)
+
+
+def test_without_recordings_denoising_is_tried_on_stored_pictures(
+    no_recordings: None, driver: Driver, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    notices, ended = search(driver)
+    assert ended.finished
+    tried = [s for s in steps_of(notices) if isinstance(s, MeasureStep) and s.key.recipe]
+    assert [s.configuration["denoise.method"] for s in tried] == ["none", "wavelet"]
+    assert not any(isinstance(s, DeriveStep | RecordStep) for s in steps_of(notices))
+    pick = driver.snapshot.results.pick()
+    assert pick is not None
+    assert pick.trial.verdict == ACCEPTABLE
     # What other denoising makes of pictures is known for good: another search tries none again.
     again, _ = search(driver)
     assert not any(isinstance(s, MeasureStep) and s.key.recipe for s in steps_of(again))
@@ -191,7 +216,8 @@ def test_what_failed_in_an_earlier_search_does_not_end_a_later_one(driver: Drive
             for event in proposal.events
             if isinstance(event, TrialChosen)
         }
-        if proposal.step is not None and proposal.step.configuration == hopeless:
+        step = proposal.step
+        if isinstance(step, RunStep) and step.configuration == hopeless:
             pytest.fail("a trial that failed too often is not rendered again")
         if proposal.step is not None:
             break

@@ -145,7 +145,10 @@ class Searching:
         if step is not None:
             return Proposal(step, advised.why)
 
+        from swift_sample.core.study.search.search import Advice
+
         why = advised.why
+        self.on_advice(Advice(advised.time, why, advised.outlooks))
         exploring = EXPLORING_SHARE * (self.budget_seconds or math.inf)
         if advised.time is not None and seconds_spent >= exploring:
             why = f"not finished after {seconds_spent:.0f} s: better ones are likely"

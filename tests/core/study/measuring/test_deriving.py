@@ -1,0 +1,134 @@
+"""Recordings of a study, and what is derived from them, with a real worker."""
+
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from swift_sample.cli import run
+from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
+from swift_sample.core.study.answers.field import combinations, derived_of, field_of, recorded_for
+from swift_sample.core.study.log.folder import Folder
+from swift_sample.core.study.log.state import validate
+from swift_sample.core.study.log.store import Store, create_study
+from swift_sample.core.study.measuring.driver import Driver
+from swift_sample.core.study.measuring.notices import Notice, StepStarted
+from swift_sample.core.study.measuring.policies import Sweeping
+from swift_sample.core.study.measuring.policies.deriving import Deriving
+from swift_sample.core.study.measuring.policies.recording import why_nothing_is_recorded
+from swift_sample.core.study.measuring.steps import DeriveStep, RecordStep, RunStep
+from swift_sample.core.study.plan.model import Study, Sweep
+from tests.core.study.measuring.test_searching import BASE, STUDY
+
+SMALL = replace(
+    STUDY,
+    sweeps=(
+        Sweep("one at a time", {"samples.max": (8, 64), "bounces.total": (1, 4)}),
+        Sweep("one at a time", {"denoise.method": ("none", "wavelet")}),
+    ),
+)
+
+
+@pytest.fixture
+def driver(tmp_path: Path, request: pytest.FixtureRequest):
+    plan: Study = getattr(request, "param", SMALL)
+    made = Driver(Store.open(create_study(tmp_path / "derived.study", plan)))
+    yield made
+    made.close()
+
+
+def steps_of(driver: Driver, policy) -> list:
+    steps: list = []
+
+    def keep(notice: Notice) -> None:
+        if isinstance(notice, StepStarted):
+            steps.append(notice.step)
+
+    driver.listen(keep)
+    assert driver.run_here(policy).finished
+    validate(driver.state)
+    return steps
+
+
+def test_every_combination_has_figures_without_a_render_of_it(driver: Driver) -> None:
+    every = list(combinations(driver.state.plan))
+    assert len(every) == 8
+    steps = steps_of(driver, Deriving(every))
+    assert not any(isinstance(step, RunStep) for step in steps)
+
+    points = field_of(driver.state, driver.snapshot.results, every)
+    assert [point.configuration for point in points] == every
+    assert {point.verdict for point in points} >= {ACCEPTABLE}
+    assert all(point.seconds is None for point in points), "nothing was timed"
+    grain = {point.configuration: point.figures["grain"].value for point in points}
+    assert grain[BASE] < grain[BASE.replace({"samples.max": 8})]
+    assert not steps_of(driver, Deriving(every)), "it is known for good"
+
+
+def test_once_something_was_timed_the_time_of_all_is_foreseen(driver: Driver) -> None:
+    steps_of(driver, Sweeping(trials=(BASE,)))
+    every = list(combinations(driver.state.plan))
+    steps_of(driver, Deriving(every))
+    points = {p.configuration: p for p in field_of(driver.state, driver.snapshot.results, every)}
+    fewer = points[BASE.replace({"samples.max": 8})].seconds
+    own = points[BASE].seconds
+    assert fewer is not None
+    assert own is not None
+    assert fewer.low < fewer.value < fewer.high < own.value
+    assert own.low <= points[BASE].trial.seconds.value <= own.high
+
+
+def test_a_recording_that_is_damaged_is_made_again(driver: Driver) -> None:
+    steps_of(driver, Deriving([BASE]))
+    path = Folder(driver.path).recording(driver.state.reference_name, 0)
+    path.write_bytes(path.read_bytes()[:1000])
+
+    other = BASE.replace({"samples.max": 8})
+    steps = steps_of(driver, Deriving([other]))
+    assert [type(step) for step in steps] == [DeriveStep, RecordStep, DeriveStep]
+    assert derived_of(driver.state, other).areas
+    assert any("a recording is not the one that was written" in t for _, _, t in driver.words())
+
+
+def test_values_that_are_tried_later_are_recorded_then(driver: Driver) -> None:
+    steps_of(driver, Deriving([BASE]))
+    later = BASE.replace({"bounces.total": 2})
+    assert not recorded_for(driver.state, later)
+    sweep = Sweep("one at a time", {"bounces.total": (2,)})
+    driver.settle(
+        driver.edit("Try 2 bounces", lambda plan: replace(plan, sweeps=(*plan.sweeps, sweep)))
+    )
+    steps = steps_of(driver, Deriving([later]))
+    assert sum(isinstance(step, RecordStep) for step in steps) >= 2
+    assert derived_of(driver.state, later).areas
+
+
+@pytest.mark.parametrize(
+    "driver", [replace(SMALL, base=BASE.replace({"light.caustics": "none"}))], indirect=True
+)
+def test_a_base_that_leaves_out_light_for_good_is_not_derived(driver: Driver) -> None:
+    """Its paths take other directions than those of the reference."""
+    assert steps_of(driver, Deriving([driver.state.plan.base])) == []
+    assert "caustics" in why_nothing_is_recorded(driver.state)
+
+
+def test_derive_and_field_from_the_command_line(tmp_path: Path, capsys) -> None:
+    path = tmp_path / "a.study"
+    create_study(path, replace(SMALL, size=(16, 9)))
+    picture = tmp_path / "derived.exr"
+    assert run(["derive", str(path), "samples.max=8", "-o", str(picture)]) == 0
+    out = capsys.readouterr().out
+    assert "8 samples" in out
+    assert picture.is_file()
+
+    assert run(["derive", str(path), "samples.max=9"]) == 2
+    assert "made for other values" in capsys.readouterr().err
+    assert run(["derive", str(path), "samples.max"]) == 2
+    assert "expected KEY=VALUE" in capsys.readouterr().err
+
+    table = tmp_path / "field.csv"
+    assert run(["field", str(path), "-o", str(table)]) == 0
+    rows = table.read_text().splitlines()
+    assert rows[0].startswith("samples.max,bounces.total,denoise.method,foreseen_seconds")
+    assert len(rows) == 9
+    assert {row.split(",")[10] for row in rows[1:]} <= {ACCEPTABLE, NOT_ACCEPTABLE, "undecided"}
