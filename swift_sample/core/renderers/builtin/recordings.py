@@ -8,7 +8,7 @@ from tempfile import TemporaryDirectory
 import numpy as np
 import psutil
 
-from swift_sample.core.budget import GIBIBYTE
+from swift_sample.core.budget import GIBIBYTE, RAISED_BY, RECORDING_BYTES
 from swift_sample.core.errors import (
     FullDiskError,
     RendererError,
@@ -65,6 +65,12 @@ def make_recording(
     width, height = picture_size(spec.size, float(configuration["output.scale"]))
     size_bytes = plan.bytes_a_pixel() * width * height
 
+    if size_bytes > RECORDING_BYTES:
+        raise UnrecordedError(
+            f"a recording of these values takes up to {size_bytes / GIBIBYTE:.1f} GB, more than "
+            f"the {RECORDING_BYTES / GIBIBYTE:.1f} GB that recordings may take; try fewer values "
+            f"or a smaller picture, or set {RAISED_BY} to a number above 1"
+        )
     if not has_room(path.parent, size_bytes):
         raise UnrecordedError(
             f"a recording takes up to {size_bytes / GIBIBYTE:.1f} GB, and the disk has less"

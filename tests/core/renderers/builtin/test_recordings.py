@@ -9,9 +9,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from swift_sample.core.errors import (
-    RendererError,
     RenderStoppedError,
     UnfitPictureError,
+    UnrecordedError,
     UsageError,
 )
 from swift_sample.core.picture.view import View
@@ -232,11 +232,19 @@ def test_a_recording_that_is_stopped_leaves_no_file(engine, tmp_path) -> None:
     assert not list(tmp_path.iterdir())
 
 
+def test_a_recording_beyond_the_budget_is_refused_before(engine, tmp_path, monkeypatch) -> None:
+    monkeypatch.setattr("swift_sample.core.renderers.builtin.recordings.RECORDING_BYTES", 1000)
+    with pytest.raises(UnrecordedError, match="try fewer values or a smaller picture"):
+        recorded(engine, SMALL, {}, tmp_path / "recording.zip")
+
+    assert not list(tmp_path.iterdir())
+
+
 def test_a_recording_for_which_there_is_no_room_is_refused_before(
     engine, tmp_path, monkeypatch
 ) -> None:
     monkeypatch.setattr(
         "swift_sample.core.renderers.builtin.recordings.has_room", lambda path, wanted: False
     )
-    with pytest.raises(RendererError, match="GB, and the disk has less"):
+    with pytest.raises(UnrecordedError, match="GB, and the disk has less"):
         recorded(engine, SMALL, {}, tmp_path / "recording.zip")
