@@ -235,7 +235,7 @@ def test_rows_that_cannot_be_read_are_told_and_left_out(
     assert "rendering" in capsys.readouterr().out
 
     with look_at_study(path) as reading:
-        assert [note.partition("(")[2] for note in reading.notes if "entry 9" in note] == [
+        assert [note.partition("(")[2] for note in reading.notes if "entry 900" in note] == [
             (
                 "tried again) cannot be read and is left out (ValueError: Invalid isoformat "
                 "string: 'noon')"
