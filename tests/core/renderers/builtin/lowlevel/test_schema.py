@@ -13,6 +13,7 @@ import pytest
 from swift_sample.core.picture.exr import read_exr
 from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.builtin.catalogue import configured
+from swift_sample.core.renderers.builtin.film.recording import RecordedSums, RecordingPlan
 from swift_sample.core.renderers.builtin.lowlevel.records import HAZE, JOB, PATH, SCENE, TREE
 from swift_sample.core.renderers.builtin.lowlevel.schema import (
     Records,
@@ -111,13 +112,16 @@ def test_a_record_is_not_used_before_all_of_it_is_bound() -> None:
 
 
 def test_a_render_binds_every_array_that_its_records_declare() -> None:
-    """With haze, prepared textures, light passes and their halves, nothing optional is left out but
-    what the scene lacks."""
+    """With haze, prepared textures, light passes and their halves, and a recording, nothing optional
+    is left out but what the scene lacks."""
     built = build_scene(open_scene("honey-stall-small"), Stopwatch(), None, TextureChoices(True))
     configuration = configured(
         {"denoise.method": "wavelet", "denoise.per_pass": True, "samples.noise_threshold": 0.1}
     )
-    sampling = Sampling(built, configuration, (16, 9), 1, View())
+    clamped = configuration.replace({"light.clamp_indirect": 1.0})
+    plan = RecordingPlan.of(configuration, [clamped])
+    recorded = RecordedSums(plan, 9, 16)
+    sampling = Sampling(built, configuration, (16, 9), 1, View(), recorded=recorded)
     sampling.run()
     scene = built.compiled.record
 
