@@ -112,8 +112,8 @@ def test_a_record_is_not_used_before_all_of_it_is_bound() -> None:
 
 
 def test_a_render_binds_every_array_that_its_records_declare() -> None:
-    """With haze, prepared textures, light passes and their halves, and a recording, nothing optional
-    is left out but what the scene lacks."""
+    """With haze, prepared textures, light passes and their halves, and a recording, nothing
+    optional is left out but what the scene lacks."""
     built = build_scene(open_scene("honey-stall-small"), Stopwatch(), None, TextureChoices(True))
     configuration = configured(
         {"denoise.method": "wavelet", "denoise.per_pass": True, "samples.noise_threshold": 0.1}
