@@ -116,7 +116,7 @@ class Pace:
         row = self._row(configuration)
         sampling = work * math.exp(float(row @ self._mean))
         variance = self.scatter**2 + float(row @ self._covariance @ row)
-        variance += sum(EFFECT**2 for _ in range(self._unknown_effects(configuration)))
+        variance += EFFECT**2 * self._unknown_effects(configuration)
 
         denoising = configuration.denoising()
         denoise = 0.0

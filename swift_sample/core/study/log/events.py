@@ -6,7 +6,7 @@ An event that is kept says under which name (`LOGGED_AS`), and which of its fiel
 people (`TOLD_BY`); the log writes the others as they are declared.
 """
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Annotated, Any, ClassVar
 
@@ -209,6 +209,16 @@ class Derived:
     @property
     def key(self) -> tuple[str, float, str, str]:
         return (self.appearance, self.exposure, self.curve, self.reference)
+
+    def answers(self, areas: Iterable[Rectangle]) -> bool:
+        """Whether it has figures of all these areas by formulas as they are now, or is known to
+        have none."""
+        is_current = all(
+            kind not in KINDS or KINDS[kind].version == version
+            for kind, version in self.versions.items()
+        )
+        there = {where for where, _ in self.areas}
+        return not self.areas or (is_current and there.issuperset(areas))
 
     def figures(self, area: Rectangle) -> Mapping[str, Figure | None]:
         """Of one area, as far as formulas are still the same; nothing where it was not measured."""

@@ -289,8 +289,14 @@ class StudyState:
             return None
 
         view = self.plan.view
-        key = (self.place, appearance, view.exposure, view.curve, self.reference_name)
-        return self.derived.get(key)
+        found = self.derived.get(
+            (self.place, appearance, view.exposure, view.curve, self.reference_name)
+        )
+        if found is None:
+            return None
+
+        wanted = [self.measurement_key(appearance, area).area for area in self.areas_measured]
+        return found if found.answers(wanted) else None
 
     def measurement_key(
         self, appearance: str, area: WatchArea | None, recipe: str = ""

@@ -169,8 +169,12 @@ class FieldSearch:
         self._pace: Pace = pace
         self._space = _space(_SameState(state))
 
-    def advise(self) -> Advised:
-        """What to do next; the same for the same state."""
+    def advise(self, only_time: bool = False) -> Advised:
+        """What to do next; the same for the same state. With `only_time` nothing more is
+        derived."""
+        if only_time:
+            return self._next_to_time()
+
         wanted = self._next_to_derive()
         if wanted is not None:
             return Advised(wanted, None, "its picture may be acceptable, and it would be faster")
@@ -207,7 +211,15 @@ class FieldSearch:
     def _is_settled(self, configuration: Configuration) -> bool:
         """Whether no more recordings will be had that tell of it."""
         derived = derived_of(self._state, configuration)
-        return derived is not None and len(derived.chunks) >= self._most_recordings
+        reference = self._state.reference
+        if derived is None or reference is None:
+            return False
+
+        # Not every recording holds every number of samples: the first chunk has fewer.
+        held = len(recorded_for(self._state, configuration))
+        grown = reference.chunks >= 2 * self._most_recordings
+        most = min(self._most_recordings, held) if grown else self._most_recordings
+        return len(derived.chunks) >= most
 
     @cached_property
     def _points(self) -> Mapping[Configuration, FieldPoint]:

@@ -17,7 +17,7 @@ from swift_sample.core.study.measuring.policies import Sweeping
 from swift_sample.core.study.measuring.policies.deriving import Deriving
 from swift_sample.core.study.measuring.policies.recording import why_nothing_is_recorded
 from swift_sample.core.study.measuring.steps import DeriveStep, RecordStep, RunStep
-from swift_sample.core.study.plan.model import Study, Sweep
+from swift_sample.core.study.plan.model import AREA_MARK, Study, Sweep, WatchArea
 from tests.core.study.measuring.test_searching import BASE, STUDY
 
 SMALL = replace(
@@ -110,6 +110,24 @@ def test_a_base_that_leaves_out_light_for_good_is_not_derived(driver: Driver) ->
     """Its paths take other directions than those of the reference."""
     assert steps_of(driver, Deriving([driver.state.plan.base])) == []
     assert "caustics" in why_nothing_is_recorded(driver.state)
+
+
+def test_an_area_that_is_watched_later_has_figures_too(driver: Driver) -> None:
+    steps_of(driver, Deriving([BASE]))
+    area = WatchArea("jar", 2, 2, 12, 10)
+    driver.settle(driver.edit("Watch the jar", lambda plan: replace(plan, areas=(area,))))
+    assert derived_of(driver.state, BASE) is None
+    steps_of(driver, Deriving([BASE]))
+    (point,) = field_of(driver.state, driver.snapshot.results, [BASE])
+    assert point.figures[f"grain{AREA_MARK}jar"] is not None
+
+
+@pytest.mark.parametrize(
+    "driver", [replace(SMALL, base=BASE.replace({"samples.max": 256}))], indirect=True
+)
+def test_a_base_of_more_samples_than_a_recording_has_is_rendered(driver: Driver) -> None:
+    assert steps_of(driver, Deriving([driver.state.plan.base])) == []
+    assert "the base takes 256 samples" in why_nothing_is_recorded(driver.state)
 
 
 def test_derive_and_field_from_the_command_line(tmp_path: Path, capsys) -> None:

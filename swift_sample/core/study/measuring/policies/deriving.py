@@ -10,13 +10,11 @@ from swift_sample.core.study.log.identity import Place, appearance_identity
 from swift_sample.core.study.log.state import StudyState
 from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand, Proposal
 from swift_sample.core.study.measuring.policies.recording import (
+    JUDGING_CHUNKS,
     record_step,
     why_nothing_is_recorded,
 )
-from swift_sample.core.study.measuring.policies.reference import (
-    LEAST_REFERENCE_CHUNKS,
-    reference_step,
-)
+from swift_sample.core.study.measuring.policies.reference import reference_step
 from swift_sample.core.study.measuring.steps import DeriveStep
 
 SCREENED = 2
@@ -45,7 +43,7 @@ class Deriving:
             return Proposal(None, reason)
 
         known = state.reference
-        if known is None or known.chunks < LEAST_REFERENCE_CHUNKS:
+        if known is None or known.chunks < JUDGING_CHUNKS:
             return Proposal(reference_step(state, place), "figures are told against it")
 
         record = record_step(state)

@@ -3,13 +3,17 @@
 from swift_sample.core.budget import RECORDING_BYTES
 from swift_sample.core.renderers.records import RecordSpec
 from swift_sample.core.settings import Derivation, Value
+from swift_sample.core.settings.setting import SAMPLES
 from swift_sample.core.study.log.records import KeptRecording
 from swift_sample.core.study.log.state import StudyState
-from swift_sample.core.study.measuring.policies.specs import chunk_spec
+from swift_sample.core.study.measuring.policies.specs import CHUNK_SAMPLES, chunk_spec
 from swift_sample.core.study.measuring.steps import RecordStep
 
 MOST_RECORDED = 4
 """Chunks of a reference: each is a run of every configuration, and takes as much of the disk."""
+
+JUDGING_CHUNKS = 4
+"""Chunks of the reference before pictures are derived: from two of them, beside the others."""
 
 LEAST_RECORDED = 3
 """However much they take."""
@@ -27,6 +31,13 @@ def why_nothing_is_recorded(state: StudyState) -> str:
         if reference.get(key) != base.get(key):
             label = study.catalogue[key].full_label.lower()
             return f"the reference has another {label} than the base, which has to be rendered"
+
+    samples = study.base.number_in_role(SAMPLES)
+    if samples is not None and samples > CHUNK_SAMPLES:
+        return (
+            f"the base takes {samples:.0f} samples, more than the {CHUNK_SAMPLES} of a recording: "
+            "it has to be rendered"
+        )
 
     name = state.reference_name
     return state.unrecorded.get(name, "")

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Value
-from swift_sample.core.settings.setting import DENOISING
+from swift_sample.core.settings.setting import DENOISING, SAMPLES
 from swift_sample.core.study.answers.acceptance import NOT_ACCEPTABLE
 from swift_sample.core.study.answers.costs import typical_run
 from swift_sample.core.study.answers.field import pace_of, recorded_for
@@ -26,11 +26,13 @@ from swift_sample.core.study.log.state import StudyState
 from swift_sample.core.study.measuring.policies.deriving import ALL, derive_step
 from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand, Proposal
 from swift_sample.core.study.measuring.policies.recording import (
+    JUDGING_CHUNKS,
     most_recorded,
     record_step,
     why_nothing_is_recorded,
 )
 from swift_sample.core.study.measuring.policies.reference import reference_step
+from swift_sample.core.study.measuring.policies.specs import CHUNK_SAMPLES
 from swift_sample.core.study.measuring.policies.sweep import Sweeping, digests_of
 from swift_sample.core.study.measuring.steps import MeasureStep
 from swift_sample.core.study.plan.model import AREA_MARK, Study
@@ -44,8 +46,8 @@ EXPLORING_SHARE = 0.7
 """Of a budget; with the rest, trials that may be the pick get all their runs."""
 RUNS_OF_A_LOOK = 4.0
 """Times a render that a look at one more trial takes near the end: two runs, and comparing them."""
-JUDGING_CHUNKS = 4
-"""Chunks of the reference before pictures are derived: from two of them, beside the others."""
+DERIVING_SHARE = 0.6
+"""Of the time for exploring; what is left of it is for timing what was found."""
 PICTURES = 2
 """Runs of the base whose pictures are denoised: grain is what differs between two."""
 
@@ -136,7 +138,9 @@ class Searching:
         ]
         # Half of the reference has to be left, to be compared with.
         most = most_recorded(state)
-        advised = FieldSearch(state, results, most, failed).advise()
+        exploring = EXPLORING_SHARE * (self.budget_seconds or math.inf)
+        only_time = seconds_spent >= DERIVING_SHARE * exploring
+        advised = FieldSearch(state, results, most, failed).advise(only_time)
         if advised.contender is not None:
             step = derive_step(state, place, advised.contender, ALL)
             return Proposal(step or reference_step(state, place), advised.why)
@@ -149,7 +153,6 @@ class Searching:
 
         why = advised.why
         self.on_advice(Advice(advised.time, why, advised.outlooks))
-        exploring = EXPLORING_SHARE * (self.budget_seconds or math.inf)
         if advised.time is not None and seconds_spent >= exploring:
             why = f"not finished after {seconds_spent:.0f} s: better ones are likely"
         elif advised.time is not None and advised.time not in records.chosen:
@@ -273,9 +276,17 @@ class Searching:
 def _needs_renders(state: StudyState) -> bool:
     """Whether the plan tries values that no recording holds apart."""
     study = state.plan
-    return any(
-        study.catalogue[key].changes_pixels and study.catalogue[key].derived is None
-        for key in study.space()
+    space = study.space()
+    samples = study.catalogue.with_role(SAMPLES)
+    more = space.get(samples.key, ()) if samples is not None else ()
+
+    return (
+        any(
+            study.catalogue[key].changes_pixels and study.catalogue[key].derived is None
+            for key in space
+        )
+        or any(float(value) > CHUNK_SAMPLES for value in more)
+        or any(not one.areas for one in state.derived.values())
     )
 
 
