@@ -9,7 +9,8 @@ from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout
 
 from swift_sample.app.pictures import PictureStore
 from swift_sample.ui.page import Page
-from swift_sample.ui.theme import Theme
+from swift_sample.ui.theme import SMALL, Theme, font
+from swift_sample.ui.widgets.elided import ElidedLabel
 from swift_sample.ui.widgets.parts import quiet
 
 EMPTY = (
@@ -34,7 +35,9 @@ class ReportPage(Page):
         self._pages.setZoomMode(QPdfView.ZoomMode.FitToWidth)
         self._pages.setDocument(self._document)
         self._pages.setAccessibleName("The report's pages")
-        self._words = quiet("", wrap=False)
+        self._words = ElidedLabel()
+        self._words.setFont(font(SMALL))
+        self._words.setProperty("quiet", True)
         self._hint = quiet(EMPTY)
         self._again = QPushButton("Update")
         self._again.clicked.connect(self._make)
@@ -46,10 +49,9 @@ class ReportPage(Page):
         self._stop = QPushButton("Stop")
         self._stop.clicked.connect(lambda: self.ask(lambda session: session.stop_report()))
         self._stop.setToolTip("Write it no further; Update begins anew")
-        head.addWidget(self._words)
+        head.addWidget(self._words, 1)
         head.addWidget(self._stop)
         head.addWidget(self._again)
-        head.addStretch(1)
 
         for ending, button in self._saves.items():
             button.clicked.connect(lambda _, wanted=ending: self._save(wanted))
@@ -98,7 +100,7 @@ class ReportPage(Page):
         stale = there and report is not None and report[1] is not results
         self._again.setVisible((stale or stopped) and not busy)
         self._stop.setVisible(busy)
-        self._words.setText(self._state_words(busy, stale))
+        self._words.set_forms(*self._state_words(busy, stale))
         measuring = model is not None and model.activity.measuring
 
         if (
@@ -109,15 +111,19 @@ class ReportPage(Page):
         ):
             self._make()
 
-    def _state_words(self, busy: bool, stale: bool) -> str:
-        """What is to be said of the report that is shown."""
+    def _state_words(self, busy: bool, stale: bool) -> tuple[str, ...]:
+        """What is to be said of the report that is shown, the longest form first."""
         words = self.model.report_words if self.model is not None else ""
-        if busy:
-            return f"Writing the report: {words} …" if words else "Writing the report …"
-        if stale:
-            return "There are newer measurements."
 
-        return words
+        if busy and words:
+            share, _, _ = words.partition(",")
+            return f"Writing the report: {words} …", f"Writing: {share} …", f"{share} …"
+        if busy:
+            return "Writing the report …", "Writing …"
+        if stale:
+            return "There are newer measurements.", "No longer current."
+
+        return (words,)
 
     def showEvent(self, event) -> None:  # type: ignore[no-untyped-def]
         super().showEvent(event)

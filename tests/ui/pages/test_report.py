@@ -15,6 +15,7 @@ from swift_sample.core.report.write import write_report
 from swift_sample.core.study.measuring.snapshot import Snapshot
 from swift_sample.ui.pages.report import ReportPage
 from swift_sample.ui.theme import DAY
+from swift_sample.ui.widgets.elided import ElidedLabel
 from tests.core.study.answers.test_results import THREE, results_of
 from tests.ui.fake_session import FakeSession, snapshot_of
 from tests.ui.seen import button, click, field, texts
@@ -71,6 +72,19 @@ def test_the_report_follows_the_study(view: ReportPage, monkeypatch: pytest.Monk
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: ("/somewhere/mine", ""))
     click(button(view, "Save as HTML …"))
     assert session.asked[-1] == ("make_report", (Path("/somewhere/mine.html"),))
+
+
+def test_how_far_it_is_has_a_form_for_every_width(view: ReportPage) -> None:
+    session = FakeSession(results_of(THREE))
+    session.attach(view)
+    view.show()
+    session.change(report_words="0%, putting together what was found")
+    words = next(label for label in view.findChildren(ElidedLabel) if label.text())
+
+    view.resize(1000, 600)
+    assert words.shown == "Writing the report: 0%, putting together what was found …"
+    view.resize(500, 600)
+    assert words.shown == "Writing: 0% …"
 
 
 def test_before_anything_is_measured_the_page_says_what_will_stand_here(view: ReportPage) -> None:
