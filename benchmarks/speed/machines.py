@@ -20,7 +20,8 @@ from swift_sample.core.machines.messages import Sent
 from swift_sample.core.machines.news import Joined
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.renderer import RENDERER
-from swift_sample.core.study.measuring.policies.specs import CHUNK_SAMPLES, REFERENCE_SEED, spec_of
+from swift_sample.core.study.log.identity import CHUNK_SAMPLES, REFERENCE_SEED
+from swift_sample.core.study.measuring.policies.specs import spec_of
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.worker.link import WorkerLink
 from swift_sample.core.worker.messages import ChunkJob, MeasureJob, WarmUpJob

@@ -23,6 +23,15 @@ def digest_of_picture(path: Path) -> str:
         )
 
 
+def digest_of_pixels(pixels: np.ndarray) -> str:
+    """SHA-256 of a picture's size and values, whatever its file's format is."""
+    kept = np.ascontiguousarray(pixels, np.float32)
+    made = hashlib.sha256(repr(kept.shape).encode())
+    made.update(kept.data)
+
+    return made.hexdigest()
+
+
 def is_of(path: Path, digest: str) -> bool:
     """Whether a picture's file has this digest, of which those of earlier versions have no length.
     Raises OSError."""

@@ -16,6 +16,8 @@ class RenderJob(Message):
     """what the picture's header says of the study's names for it"""
     everything: bool = False
     """whether light passes are kept too"""
+    with_pixels: bool = False
+    """whether the digest of its pixels is wanted"""
 
 
 class ReferenceJob(Message):
@@ -172,6 +174,8 @@ class Rendered(Message):
     result: RunRecord
     digest: str
     """of the picture's file"""
+    pixels: str = ""
+    """and of its pixels, where that was asked for"""
 
 
 class Recorded(Message):
@@ -194,6 +198,8 @@ class Derived(Message):
     samples: float
     work: float
     denoise_seconds: float
+    pixels: list[str] = []
+    """digests of the derived pictures' pixels, one for each piece"""
 
 
 class ReferenceExtended(Message):

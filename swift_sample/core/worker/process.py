@@ -34,10 +34,10 @@ from swift_sample.core.errors import (
     one_line,
 )
 from swift_sample.core.machine import seconds_asleep
-from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, write_exr
+from swift_sample.core.picture.exr import RECORD_ATTRIBUTE, read_exr, write_exr
 from swift_sample.core.picture.picture import Picture
 from swift_sample.core.picture.reading import as_rendered, delivered
-from swift_sample.core.picture.stored import digest_of_picture, is_of, read_stored
+from swift_sample.core.picture.stored import digest_of_picture, digest_of_pixels, is_of, read_stored
 from swift_sample.core.picture.view import View
 from swift_sample.core.processes import limit_memory
 from swift_sample.core.renderers.headers import STUDY_LAYERS, complete_record
@@ -184,7 +184,8 @@ class Worker:
             result,
             {**job.identity, "at": datetime.now(UTC).isoformat(timespec="milliseconds")},
         )
-        return Rendered(result=result, digest=digest_of_picture(path))
+        pixels = digest_of_pixels(read_exr(path).beauty) if job.with_pixels else ""
+        return Rendered(result=result, digest=digest_of_picture(path), pixels=pixels)
 
     def _extend_reference(self, job: ReferenceJob) -> ReferenceExtended:
         from swift_sample.core.measure.comparison import Comparison
@@ -276,6 +277,7 @@ class Worker:
             samples=float(np.mean([one.samples for one in found])),
             work=float(np.mean([a.cycles / b for a, b in zip(found, pieces.cycles, strict=True)])),
             denoise_seconds=float(np.mean([one.denoise_seconds for one in found])),
+            pixels=[digest_of_pixels(picture.beauty) for picture in pictures],
         )
 
     def _chunk(self, job: ChunkJob) -> ChunkRendered:

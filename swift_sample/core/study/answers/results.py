@@ -360,14 +360,19 @@ class _Figures:
 
     def runs(self, appearance: str) -> int:
         """How many pictures the figures are of: rendered ones, or derived."""
-        pictures = len(self._state.results.pictures.get(appearance, ()))
+        pictures = len(self._state.independent_pictures(appearance))
         derived = self._state.derived_of(appearance)
         return max(pictures, len(derived.chunks) if derived is not None else 0)
 
     def _is_surer(self, derived: Derived) -> bool:
         """Whether derived figures are of no fewer pictures than rendered ones, and complete."""
-        pictures = self._state.results.pictures.get(derived.appearance, ())
+        pictures = self._state.independent_pictures(derived.appearance)
         return bool(derived.areas) and len(derived.chunks) >= len(pictures)
+
+    def are_derived(self, appearance: str) -> bool:
+        """Whether the figures are of derived pictures."""
+        derived = self._state.derived_of(appearance)
+        return derived is not None and self._is_surer(derived)
 
     def of(self, appearance: str) -> dict[str, Figure | None]:
         """By measure, those of watch areas as measure, mark and name."""
@@ -458,6 +463,7 @@ def _result(
         forbidden=forbidden,
         unmeasured=unmeasured,
         pictures=pictures,
+        derived=bool(runs) and known.are_derived(trial.appearance),
         standing=standing,
         missing=_missing(state, runs, image, unmeasured),
         opening_seconds=opening if runs else 0.0,

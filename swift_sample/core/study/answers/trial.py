@@ -48,6 +48,8 @@ class TrialResult:
     unmeasured: frozenset[str] = frozenset()
     """limits whose figure was not measured as it is wanted now; the trial cannot be accepted before
     it is"""
+    derived: bool = False
+    """whether its figures are of derived pictures, not of rendered ones"""
     pictures: int = 0
     """how many pictures of its appearance there are, those of trials that render the same pixels
     among them"""

@@ -7,7 +7,7 @@ people (`TOLD_BY`); the log writes the others as they are declared.
 """
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Annotated, Any, ClassVar
 
 from pydantic import Field, PlainSerializer, PlainValidator
@@ -203,6 +203,10 @@ class Derived:
     denoise_seconds: float
     areas: tuple[tuple[Rectangle, Mapping[str, StoredFigure | None]], ...]
     """figures of the whole picture and of each watch area"""
+    pixels: Mapping[int, str] = field(default_factory=dict)
+    """digests of the derived pictures' pixels, by chunk"""
+    machine: str = ""
+    """the kind of machine that derived it: another one may round otherwise"""
     versions: Mapping[str, int]
     """of the formulas, by kind"""
 
@@ -228,6 +232,22 @@ class Derived:
             for kind, figure in found.items()
             if kind in KINDS and self.versions.get(kind) == KINDS[kind].version
         }
+
+
+@dataclass(frozen=True, kw_only=True)
+class PixelsCompared:
+    """A run had the seed of a recorded chunk of the reference: whether its picture was, bit for
+    bit, the one that is derived from that."""
+
+    LOGGED_AS: ClassVar = "pixels compared"
+    TOLD_BY: ClassVar = "words"
+
+    reference: str
+    appearance: str
+    chunk: int
+    same: bool
+    words: str = ""
+    """where they differ"""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -461,6 +481,7 @@ KeptEvent = (
     | Measured
     | ReferenceGrew
     | Derived
+    | PixelsCompared
     | RecordingKept
     | RecordingLost
     | RecordingRefused

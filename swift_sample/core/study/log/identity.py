@@ -162,6 +162,32 @@ def measurement_identity(place: Place, key: MeasurementKey) -> Identity:
     )
 
 
+FIRST_CHUNK_SAMPLES = 96
+CHUNK_SAMPLES = 128
+"""Samples of the reference's first and later chunks: the first is shorter so that results come
+soon."""
+REFERENCE_SEED = 0x40000000
+MOST_CHUNKS = 1 << 16
+"""more than any reference has"""
+
+
+def seed_of_chunk(chunk: int) -> int:
+    """The seed of a chunk of any reference, which its recorded picture and all that are derived
+    from that share."""
+    before = FIRST_CHUNK_SAMPLES + (chunk - 1) * CHUNK_SAMPLES if chunk else 0
+    return REFERENCE_SEED + before
+
+
+def chunk_of_seed(seed: int) -> int | None:
+    """The chunk of a reference that has this seed; None where it is no chunk's."""
+    before = seed - REFERENCE_SEED
+    if before == 0:
+        return 0
+
+    later, rest = divmod(before - FIRST_CHUNK_SAMPLES, CHUNK_SAMPLES)
+    return later + 1 if not rest and 0 <= later < MOST_CHUNKS else None
+
+
 def seed_of(*parts: object) -> int:
     """A seed from 0 to 2^31 - 1 that depends on all parts, so that pictures of different runs are
     independent."""

@@ -10,7 +10,7 @@ from immutables import Map
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.log.events import Measurement, Prediction, Run
 from swift_sample.core.study.log.grown import Grown
-from swift_sample.core.study.log.identity import MeasurementKey
+from swift_sample.core.study.log.identity import MeasurementKey, chunk_of_seed
 
 Held = TypeVar("Held")
 
@@ -56,6 +56,21 @@ class KeptRecording:
 
 
 @dataclass(frozen=True)
+class Proofs:
+    """How many runs had, bit for bit, the picture that was derived for them, and how many had
+    another one."""
+
+    same: int = 0
+    other: int = 0
+
+    def after(self, is_same: bool) -> "Proofs":
+        return Proofs(self.same + is_same, self.other + (not is_same))
+
+
+NO_PROOFS = Proofs()
+
+
+@dataclass(frozen=True)
 class Chunk:
     """Samples of a reference, rendered by themselves in so many seconds, that are still to be
     merged."""
@@ -82,6 +97,9 @@ class Records:
     machine, host and trial"""
     pictures: Map[str, tuple[str, ...]] = field(default_factory=Map)
     """names of the pictures that are there, by appearance"""
+    of_chunks: frozenset[str] = frozenset()
+    """those of them that have the seed of a chunk of the reference: they hold the same samples, so
+    they are never compared with it"""
     digests: Map[str, str] = field(default_factory=Map)
     """of pictures' files, by their names, as far as they were kept"""
     measurements: Map[MeasurementKey, Measurement] = field(default_factory=Map)
@@ -153,7 +171,16 @@ class Records:
 NO_RECORDS = Records()
 NO_RUNS = {
     name: getattr(NO_RECORDS, name)
-    for name in ("trials", "blocks", "runs", "controls", "hosts", "pictures", "digests")
+    for name in (
+        "trials",
+        "blocks",
+        "runs",
+        "controls",
+        "hosts",
+        "pictures",
+        "of_chunks",
+        "digests",
+    )
 }
 """What runs make of records, before there are any."""
 
@@ -176,6 +203,7 @@ class Gathered:
         self._hosts = dict(before.hosts)
         self._controls = dict(before.controls)
         self._pictures = dict(before.pictures)
+        self._of_chunks = set(before.of_chunks)
         self._digests = dict(before.digests)
         self.measurements: dict[MeasurementKey, Measurement] = {}
 
@@ -204,6 +232,8 @@ class Gathered:
             known = self._pictures.get(run.appearance, ())
             if run.picture not in known:
                 self._pictures[run.appearance] = (*known, run.picture)
+            if chunk_of_seed(run.seed) is not None:
+                self._of_chunks.add(run.picture)
             if run.digest:
                 self._digests[run.picture] = run.digest
 
@@ -222,6 +252,7 @@ class Gathered:
                 controls=Map(self._controls),
                 hosts=Map(self._hosts),
                 pictures=Map(self._pictures),
+                of_chunks=frozenset(self._of_chunks),
                 digests=Map(self._digests),
                 measurements=before.measurements.update(self.measurements),
             ),

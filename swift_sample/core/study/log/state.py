@@ -31,6 +31,7 @@ from swift_sample.core.study.log.events import (
     Named,
     OutcomeDismissed,
     PictureLost,
+    PixelsCompared,
     PlaceShown,
     PlanEdited,
     PlanRedone,
@@ -54,16 +55,19 @@ from swift_sample.core.study.log.identity import (
     Place,
     Rectangle,
     appearance_identity,
+    chunk_of_seed,
     reference_identity,
     scene_identity,
     trial_identity,
 )
 from swift_sample.core.study.log.records import (
+    NO_PROOFS,
     NO_RECORDS,
     NO_RUNS,
     Chunk,
     Gathered,
     KeptRecording,
+    Proofs,
     Records,
     ReferenceState,
     copied,
@@ -131,6 +135,8 @@ class StudyState:
     """by reference and number of the chunk"""
     unrecorded: Map[str, str] = field(default_factory=Map)
     """why nothing is recorded, by reference"""
+    proofs: Map[str, Proofs] = field(default_factory=Map)
+    """how many runs had the pictures that were derived, by reference"""
     derived: Map[tuple[Place, str, float, str, str], Derived] = field(default_factory=Map)
     """by place and `Derived.key`"""
     names: Map[str, Named] = field(default_factory=Map)
@@ -288,6 +294,9 @@ class StudyState:
         if self.place is None:
             return None
 
+        if self.are_disproved:
+            return None
+
         view = self.plan.view
         found = self.derived.get(
             (self.place, appearance, view.exposure, view.curve, self.reference_name)
@@ -297,6 +306,20 @@ class StudyState:
 
         wanted = [self.measurement_key(appearance, area).area for area in self.areas_measured]
         return found if found.answers(wanted) else None
+
+    @property
+    def are_disproved(self) -> bool:
+        """Whether a run had another picture than was derived for it: nothing that is derived from
+        this reference counts then."""
+        return self.proofs.get(self.reference_name, NO_PROOFS).other > 0
+
+    def independent_pictures(self, appearance: str) -> tuple[str, ...]:
+        """The names of an appearance's pictures that can be compared with the reference, since they
+        hold none of its samples."""
+        names = self.results.pictures.get(appearance, ())
+        if not self.results.of_chunks or self.are_disproved:
+            return names
+        return tuple(name for name in names if name not in self.results.of_chunks)
 
     def measurement_key(
         self, appearance: str, area: WatchArea | None, recipe: str = ""
@@ -338,10 +361,14 @@ class StudyState:
         return frozenset(trial.appearance for trial in self.planned)
 
     def _wants(self, appearance: str) -> bool:
-        pictures = self.results.pictures.get(appearance, ())
+        pictures = self.independent_pictures(appearance)
         derived = self.derived_of(appearance)
-        if not pictures or (derived is not None and len(derived.chunks) >= len(pictures)):
+        if not self.results.pictures.get(appearance):
             return False
+        if derived is not None and len(derived.chunks) >= len(pictures):
+            return False
+        if not pictures:
+            return True  # only what is derived can tell
 
         for area in self.areas_measured:
             measurement = self.results.measurements.get(self.measurement_key(appearance, area))
@@ -363,7 +390,7 @@ class StudyState:
         appearances = []
 
         for appearance in dict.fromkeys(trial.appearance for trial in self.planned):
-            pictures = self.results.pictures.get(appearance, ())
+            pictures = self.independent_pictures(appearance)
             if self.derived_of(appearance) is not None:
                 continue
 
@@ -430,6 +457,10 @@ def apply(state: StudyState, happened: Happened) -> StudyState:
     return changed
 
 
+NOT_OF_RUNS = Named | Said | MeasuringEnded | PlanEdited | PixelsCompared
+"""Events that can be put in before the runs that came earlier."""
+
+
 def replay(state: StudyState, log: Iterable[Happened]) -> StudyState:
     """The state after many events: what `apply` gives for one after the other. Runs and figures,
     which nearly all of a log is made of, are gathered and put in at once."""
@@ -452,7 +483,7 @@ def replay(state: StudyState, log: Iterable[Happened]) -> StudyState:
 
             version = max(version, happened.number)
         else:
-            if gathered and not isinstance(event, Named | Said | MeasuringEnded | PlanEdited):
+            if gathered and not isinstance(event, NOT_OF_RUNS):
                 state = _put_in(state, gathered, version)
             state = apply(state, happened)
             version = max(version, state.version)
@@ -592,11 +623,14 @@ def _on_run(state: StudyState, event: RunFinished, happened: Happened) -> StudyS
     run = _filed(state, event.run)
     records = state.at(run.place)
     pictures = records.pictures
+    of_chunks = records.of_chunks
 
     if run.picture:
         known = pictures.get(run.appearance, ())
         if run.picture not in known:
             pictures = pictures.set(run.appearance, (*known, run.picture))
+        if chunk_of_seed(run.seed) is not None:
+            of_chunks |= {run.picture}
 
     digests = records.digests.set(run.picture, run.digest) if run.digest else records.digests
     blocks = records.blocks
@@ -623,6 +657,7 @@ def _on_run(state: StudyState, event: RunFinished, happened: Happened) -> StudyS
         trials=records.trials.set(run.trial, (*records.trials.get(run.trial, ()), run)),
         runs=records.runs.with_item(run),
         pictures=pictures,
+        of_chunks=of_chunks,
         digests=digests,
         blocks=blocks,
     )
@@ -659,6 +694,7 @@ def _on_lost(state: StudyState, event: PictureLost, _: Happened) -> StudyState:
         trials=records.trials.set(run.trial, runs),
         runs=Grown(swap(records.runs)),
         pictures=records.pictures.set(run.appearance, left),
+        of_chunks=records.of_chunks - {run.picture},
     )
     made.__dict__.pop("memo", None)
     made.__dict__.pop("progress", None)  # what was done is to be done again
@@ -709,7 +745,27 @@ def _on_chunk(state: StudyState, event: ChunkKept, _: Happened) -> StudyState:
 
 
 def _on_derived(state: StudyState, event: Derived, _: Happened) -> StudyState:
-    return replace_state(state, derived=state.derived.set((event.place, *event.key), event))
+    derived = state.derived.set((event.place, *event.key), event)
+    made = replace_state(state, derived=derived)
+    if "_results" not in made.__dict__ and "wanting" not in made.__dict__:
+        return made
+
+    return _with_other_figures(made) if event.appearance in state.appearances else made
+
+
+def _with_other_figures(made: StudyState) -> StudyState:
+    """A state that nobody has seen yet, in which figures of planned trials are others."""
+    for name in ("wanting", "_results"):
+        made.__dict__.pop(name, None)
+
+    return made
+
+
+def _on_pixels(state: StudyState, event: PixelsCompared, _: Happened) -> StudyState:
+    known = state.proofs.get(event.reference, NO_PROOFS)
+    proofs = state.proofs.set(event.reference, known.after(event.same))
+    made = replace_state(state, proofs=proofs)
+    return made if event.same else _with_other_figures(made)
 
 
 def _on_recording(state: StudyState, event: RecordingKept, _: Happened) -> StudyState:
@@ -784,6 +840,7 @@ _HANDLERS: dict[type, Callable[[StudyState, Any, Happened], StudyState]] = {
     ReferenceLost: _on_reference_lost,
     ChunkKept: _on_chunk,
     Derived: _on_derived,
+    PixelsCompared: _on_pixels,
     RecordingKept: _on_recording,
     RecordingLost: _on_recording_lost,
     RecordingRefused: lambda state, event, _: replace_state(
@@ -852,6 +909,12 @@ def validate(state: StudyState) -> None:
         assert controls == dict(records.controls), f"{place}: controls are counted wrongly"
         kept = {appearance: set(names) for appearance, names in records.pictures.items() if names}
         assert kept == there, f"{place}: pictures and runs differ"
+        of_chunks = {
+            run.picture
+            for run in records.runs
+            if run.picture and chunk_of_seed(run.seed) is not None
+        }
+        assert records.of_chunks == of_chunks, f"{place}: pictures of chunks and runs differ"
 
         for key, measurement in records.measurements.items():
             assert measurement.key == key, f"{place}: a measurement under another key"

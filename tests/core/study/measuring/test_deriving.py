@@ -9,6 +9,7 @@ from swift_sample.cli import run
 from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
 from swift_sample.core.study.answers.field import combinations, derived_of, field_of, recorded_for
 from swift_sample.core.study.log.folder import Folder
+from swift_sample.core.study.log.records import Proofs
 from swift_sample.core.study.log.state import validate
 from swift_sample.core.study.log.store import Store, create_study
 from swift_sample.core.study.measuring.driver import Driver
@@ -16,7 +17,7 @@ from swift_sample.core.study.measuring.notices import Notice, StepStarted
 from swift_sample.core.study.measuring.policies import Sweeping
 from swift_sample.core.study.measuring.policies.deriving import Deriving
 from swift_sample.core.study.measuring.policies.recording import why_nothing_is_recorded
-from swift_sample.core.study.measuring.steps import DeriveStep, RecordStep, RunStep
+from swift_sample.core.study.measuring.steps import DeriveStep, MeasureStep, RecordStep, RunStep
 from swift_sample.core.study.plan.model import AREA_MARK, Study, Sweep, WatchArea
 from tests.core.study.measuring.test_searching import BASE, STUDY
 
@@ -76,6 +77,38 @@ def test_once_something_was_timed_the_time_of_all_is_foreseen(driver: Driver) ->
     assert own is not None
     assert fewer.low < fewer.value < fewer.high < own.value
     assert own.low <= points[BASE].trial.seconds.value <= own.high
+
+
+def test_runs_show_that_what_was_derived_is_right(driver: Driver) -> None:
+    """They have the seeds of recorded chunks, and their pictures are compared with nothing else."""
+    steps = steps_of(driver, Sweeping())
+    expected = [step for step in steps if isinstance(step, RunStep) and step.expected]
+    assert len(expected) >= 2 * (len(driver.state.planned) - 1)
+    assert driver.state.proofs[driver.state.reference_name] == Proofs(same=len(expected))
+    assert driver.state.results.of_chunks == {step.picture for step in expected}
+
+    trials = driver.snapshot.results.trials
+    assert all(trial.is_whole and trial.derived and not trial.unmeasured for trial in trials)
+    measured = [name for step in steps if isinstance(step, MeasureStep) for name in step.pictures]
+    assert driver.state.results.of_chunks.isdisjoint(measured)
+
+
+def test_another_picture_than_was_derived_ends_deriving(driver: Driver) -> None:
+    other = BASE.replace({"samples.max": 8})
+    steps_of(driver, Deriving([other]))
+    known = derived_of(driver.state, other)
+    wrong = replace(known, pixels=dict.fromkeys(known.pixels, "0" * 64))
+    driver.study.keep([wrong])
+
+    steps_of(driver, Sweeping(trials=(BASE, other)))
+    assert driver.state.proofs[driver.state.reference_name].other == 1
+    assert "a fault of this program" in why_nothing_is_recorded(driver.state)
+    assert any("a fault of this program" in words for _, _, words in driver.words())
+    assert derived_of(driver.state, other) is None, "nothing that was derived counts"
+
+    trial = next(t for t in driver.snapshot.results.trials if t.configuration == other)
+    assert not trial.derived
+    assert trial.figures["grain"] is not None, "it is measured from renders"
 
 
 def test_a_recording_that_is_damaged_is_made_again(driver: Driver) -> None:

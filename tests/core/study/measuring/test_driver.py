@@ -24,7 +24,7 @@ from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.renderers.builtin.renderer import RENDERER
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.report.model import gather
-from swift_sample.core.study.log.events import Event, Happened, Run, RunFinished
+from swift_sample.core.study.log.events import Event, Happened, RecordingRefused, Run, RunFinished
 from swift_sample.core.study.log.records import MAX_FAILURES, MAX_MACHINE_FAILURES
 from swift_sample.core.study.log.state import validate
 from swift_sample.core.study.log.store import Store, create_study
@@ -32,7 +32,7 @@ from swift_sample.core.study.measuring import stretch as stretch_module
 from swift_sample.core.study.measuring.driver import Driver
 from swift_sample.core.study.measuring.notices import Ended, Notice, StepEnded, StepStarted, Waits
 from swift_sample.core.study.measuring.policies import Policy, Remeasuring, Sweeping
-from swift_sample.core.study.measuring.steps import MeasureStep, ReferenceStep, RunStep
+from swift_sample.core.study.measuring.steps import DeriveStep, MeasureStep, ReferenceStep, RunStep
 from swift_sample.core.study.plan.model import Study, WatchArea
 from swift_sample.core.worker.lease import Lease
 from swift_sample.core.worker.link import WorkerLink
@@ -111,9 +111,16 @@ def test_a_study_is_measured_to_the_end(driver: Driver) -> None:
     assert [n for n in measure(driver) if isinstance(n, StepStarted)] == []
 
 
-@pytest.mark.parametrize("kind", [RunStep, ReferenceStep, MeasureStep])
+def refuse_recordings(driver: Driver) -> None:
+    """As where a machine has no room for them: all figures come from rendered pictures."""
+    driver.study.keep([RecordingRefused(driver.state.reference_name, "no room")])
+
+
+@pytest.mark.parametrize("kind", [RunStep, ReferenceStep, DeriveStep, MeasureStep])
 def test_losing_the_worker_costs_the_step_in_hand(driver: Driver, kind: type) -> None:
     killed = []
+    if kind is MeasureStep:
+        refuse_recordings(driver)
 
     def kill_once(notice: Notice) -> None:
         if (
@@ -158,6 +165,8 @@ def test_an_error_anywhere_ends_the_measuring_and_not_the_owner(
 
 
 def test_stopping_keeps_what_is_finished_and_measuring_goes_on(driver: Driver) -> None:
+    refuse_recordings(driver)
+
     def stop_after_three(notice: Notice) -> None:
         if isinstance(notice, StepEnded) and len(runs_of(driver)) == 3:
             driver.stop(after_this_step=True)
@@ -244,6 +253,7 @@ def test_a_picture_that_is_not_the_one_that_was_written_is_set_aside_and_rendere
 ) -> None:
     """Whatever it is instead: another picture, one that grew shorter, or one that has another
     size."""
+    refuse_recordings(driver)
     measure(driver)
     folder = driver.snapshot.folder
     paths = [folder.picture(run.picture) for run in runs_of(driver)[1:4]]
@@ -724,8 +734,14 @@ def test_a_kept_scene_is_made_ready_first_and_a_job_stops_when_told(
         ask(RenderJob(spec=SPEC, picture=str(tmp_path / "a.exr")))
 
 
-def test_areas_and_views_are_measured_from_stored_pictures(driver: Driver) -> None:
+@pytest.mark.parametrize("with_recordings", [True, False])
+def test_areas_and_views_are_measured_from_stored_pictures(
+    driver: Driver, with_recordings: bool
+) -> None:
     """Watch areas get figures, another view other figures, and nothing is rendered for either."""
+    if not with_recordings:
+        refuse_recordings(driver)
+
     measure(driver)
     runs = len(runs_of(driver))
     width, height = driver.state.plan.size
@@ -734,7 +750,8 @@ def test_areas_and_views_are_measured_from_stored_pictures(driver: Driver) -> No
     assert all(t.unmeasured >= {"grain@left"} for t in driver.snapshot.results.trials)
     notices = measure(driver, policy=Remeasuring())
     assert notices[-1].finished
-    assert {type(n.step) for n in notices if isinstance(n, StepStarted)} == {MeasureStep}
+    kind = DeriveStep if with_recordings else MeasureStep
+    assert {type(n.step) for n in notices if isinstance(n, StepStarted)} == {kind}
     trials = driver.snapshot.results.trials
     assert all(t.figures["grain@left"] is not None and not t.unmeasured for t in trials)
     before = [t.figures["grain"].value for t in trials]

@@ -13,6 +13,7 @@ from swift_sample.core.study.log.events import (
     Measured,
     Measurement,
     PlanEdited,
+    RecordingRefused,
     ReferenceGrew,
 )
 from swift_sample.core.study.log.state import FEW_PICTURES, StudyState, validate
@@ -36,7 +37,7 @@ def simulate(
     most: int = 2000,
 ) -> tuple[list[Step], Happenings]:
     """Do what the policy says until it is content; the reference's floor falls with every chunk."""
-    made = made or Happenings(study)
+    made = made or without_recordings(study)
     policy = policy or Sweeping()
     steps = []
 
@@ -49,6 +50,13 @@ def simulate(
 
     validate(made.state)
     return steps, made
+
+
+def without_recordings(study: Study) -> Happenings:
+    """A study whose machine has no room for recordings: every picture is rendered."""
+    made = Happenings(study)
+    made.happen(RecordingRefused(made.state.reference_name, "no room"))
+    return made
 
 
 def absorb(made: Happenings, step: Step, fail: Configuration | None = None) -> None:
@@ -146,13 +154,14 @@ def test_a_trial_that_keeps_failing_is_given_up_until_it_is_asked_for_again() ->
     steps, made = simulate(STUDY, fail=bad)
     assert sum(isinstance(s, RunStep) and s.configuration == bad for s in steps) == 2
     made.happen(FailuresForgiven(made.state.here))
+    made.happen(RecordingRefused(made.state.reference_name, "no room"))
     again, made = simulate(STUDY, made=made)
     assert [s.configuration for s in again if isinstance(s, RunStep) and not s.control] == [bad] * 3
 
 
 def test_a_base_that_always_fails_ends_measuring() -> None:
     """Controls are repeats of the base; where it fails they are not made for ever."""
-    made = Happenings(STUDY)
+    made = without_recordings(STUDY)
     runs = 0
 
     for _ in range(600):
@@ -174,7 +183,7 @@ def test_a_base_that_always_fails_ends_measuring() -> None:
 def test_work_done_before_is_not_repeated_and_order_does_not_depend_on_history() -> None:
     whole, _ = simulate(STUDY)
     part, made = simulate(STUDY, most=25)
-    fresh = Happenings(STUDY)
+    fresh = without_recordings(STUDY)
     fresh.state = replace(made.state)  # without anything that was worked out on the way
     rest, _ = simulate(STUDY, made=fresh)
     assert part + rest == whole
@@ -192,7 +201,7 @@ def test_added_values_are_measured_in_all_blocks() -> None:
 
 def test_long_trials_are_measured_twice() -> None:
     study = replace(STUDY, sweeps=())
-    made = Happenings(study)
+    made = without_recordings(study)
     made.reference(floor=0.1)
     for block in range(2):
         made.run(study.base, 61.0, block)
@@ -209,7 +218,7 @@ def test_an_order_is_the_same_every_time_and_begins_with_the_base() -> None:
 
 
 def test_predictions_scale_from_the_base() -> None:
-    made = Happenings(STUDY)
+    made = without_recordings(STUDY)
     half = made.state.trial_of(STUDY.base.replace({"samples.max": 24}))
     base = made.state.base
     assert predicted_seconds(STUDY, half, {}) is None
@@ -218,7 +227,7 @@ def test_predictions_scale_from_the_base() -> None:
 
 
 def test_steps_say_why() -> None:
-    made = Happenings(STUDY)
+    made = without_recordings(STUDY)
     made.reference(floor=0.1)
 
     def why() -> str:
@@ -227,7 +236,7 @@ def test_steps_say_why() -> None:
     assert why() == "run 1 of 3"
     made.run(STUDY.base, "it failed")
     assert why() == "run 1 of 3, tried again after a failure"
-    grainy = Happenings(STUDY)
+    grainy = without_recordings(STUDY)
     grainy.reference(floor=9.0)
     for block in range(3):
         grainy.run(STUDY.base, 1.0, block)
@@ -243,7 +252,7 @@ def test_steps_say_why() -> None:
 
 
 def _proposals(study: Study):
-    made = Happenings(study)
+    made = without_recordings(study)
     while (proposal := Sweeping().propose(made.state, 0.0)).step is not None:
         yield proposal
         absorb(made, proposal.step)
@@ -288,7 +297,7 @@ def test_one_trial_is_measured_now_and_nothing_else() -> None:
 
 def test_a_trial_that_is_left_out_is_not_rendered_any_more() -> None:
     first, *_, last = STUDY.planned()
-    made = Happenings(STUDY)
+    made = without_recordings(STUDY)
     name = made.state.trial_of(last).id
     made.happen(PlanEdited("Leave out", STUDY.remarked(name, Remark(left_out="wrong cloth"))))
     steps, made = simulate(STUDY, made=made)
@@ -312,7 +321,7 @@ def test_a_question_changes_nothing() -> None:
         ]
         return waiting, steps
 
-    made = Happenings(STUDY)
+    made = without_recordings(STUDY)
     seen = []
 
     with ThreadPoolExecutor(2) as pool:

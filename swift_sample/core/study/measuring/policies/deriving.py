@@ -86,5 +86,6 @@ def derive_step(
         pieces=tuple((chunk, kept.samples) for chunk, kept in recordings.items()),
         reference_samples=known.samples,
         size=study.size,
+        machine=state.machine,
         digests={chunk: kept.digest for chunk, kept in recordings.items()} | {name: known.digest},
     )

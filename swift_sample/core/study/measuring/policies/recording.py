@@ -4,10 +4,12 @@ from swift_sample.core.budget import RECORDING_BYTES
 from swift_sample.core.renderers.records import RecordSpec
 from swift_sample.core.settings import Derivation, Value
 from swift_sample.core.settings.setting import SAMPLES
+from swift_sample.core.study.log.identity import CHUNK_SAMPLES
 from swift_sample.core.study.log.records import KeptRecording
 from swift_sample.core.study.log.state import StudyState
-from swift_sample.core.study.measuring.policies.specs import CHUNK_SAMPLES, chunk_spec
+from swift_sample.core.study.measuring.policies.specs import chunk_spec
 from swift_sample.core.study.measuring.steps import RecordStep
+from swift_sample.core.study.measuring.steps.run import NOT_AS_DERIVED
 
 MOST_RECORDED = 4
 """Chunks of a reference: each is a run of every configuration, and takes as much of the disk."""
@@ -24,6 +26,8 @@ def why_nothing_is_recorded(state: StudyState) -> str:
     study = state.plan
     if not study.catalogue.capabilities.records:
         return study.catalogue.capabilities.why_not("records")
+    if state.are_disproved:
+        return NOT_AS_DERIVED
 
     reference = study.reference_configuration(1).stem()
     base = study.base.stem()

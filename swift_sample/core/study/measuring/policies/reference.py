@@ -6,11 +6,11 @@ from dataclasses import replace
 
 from swift_sample.core.study.answers.costs import measuring_seconds
 from swift_sample.core.study.answers.results import MAX_REFERENCE_CHUNKS
-from swift_sample.core.study.log.identity import Place
+from swift_sample.core.study.log.identity import CHUNK_SAMPLES, Place
 from swift_sample.core.study.log.state import StudyState
 from swift_sample.core.study.measuring.policies.proposal import Hand
 from swift_sample.core.study.measuring.policies.recording import record_spec
-from swift_sample.core.study.measuring.policies.specs import CHUNK_SAMPLES, chunk_spec
+from swift_sample.core.study.measuring.policies.specs import chunk_spec
 from swift_sample.core.study.measuring.steps import ChunkStep, ReferenceStep
 from swift_sample.core.study.plan.model import Limits, Study
 

@@ -84,6 +84,7 @@ def wanted_runs(
 
         if (
             trial.verdict == UNDECIDED
+            and not trial.derived  # its pictures are derived: renders tell nothing more of them
             and faster
             and trial.is_on_map
             and len(own) >= count
@@ -114,6 +115,8 @@ def leader_of(results: Results, pick: Pick | None) -> TrialResult | None:
 
     for trial in results.trials:
         if trial.verdict != UNDECIDED or not trial.is_whole or trial.failure is not None:
+            continue
+        if trial.derived:
             continue
         if fastest is not None and time_of(trial) >= (1 - WORTH_GAIN) * fastest.value:
             continue

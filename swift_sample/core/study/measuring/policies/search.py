@@ -21,7 +21,7 @@ from swift_sample.core.study.answers.field import pace_of, recorded_for
 from swift_sample.core.study.answers.findings import find, spared_for_nothing
 from swift_sample.core.study.answers.results import Results, results_of
 from swift_sample.core.study.log.events import Prediction, SearchConcluded, TrialChosen
-from swift_sample.core.study.log.identity import Identity, Place
+from swift_sample.core.study.log.identity import CHUNK_SAMPLES, Identity, Place
 from swift_sample.core.study.log.state import StudyState
 from swift_sample.core.study.measuring.policies.deriving import ALL, derive_step
 from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand, Proposal
@@ -32,7 +32,6 @@ from swift_sample.core.study.measuring.policies.recording import (
     why_nothing_is_recorded,
 )
 from swift_sample.core.study.measuring.policies.reference import reference_step
-from swift_sample.core.study.measuring.policies.specs import CHUNK_SAMPLES
 from swift_sample.core.study.measuring.policies.sweep import Sweeping, digests_of
 from swift_sample.core.study.measuring.steps import MeasureStep
 from swift_sample.core.study.plan.model import AREA_MARK, Study
@@ -310,7 +309,7 @@ def _wanted_denoisings(state: StudyState) -> Mapping[Denoising, MeasureStep]:
     base's pictures."""
     study = state.plan
     place = state.place
-    pictures = state.results.pictures.get(state.base.appearance, ())[:PICTURES]
+    pictures = state.independent_pictures(state.base.appearance)[:PICTURES]
     space = study.space()
     denoisings = {}
     settings = [declared.key for declared in study.catalogue.all_with_role(DENOISING)]

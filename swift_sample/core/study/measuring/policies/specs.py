@@ -2,13 +2,8 @@
 
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings import Configuration
+from swift_sample.core.study.log.identity import CHUNK_SAMPLES, FIRST_CHUNK_SAMPLES, seed_of_chunk
 from swift_sample.core.study.plan.model import Study
-
-FIRST_CHUNK_SAMPLES = 96
-CHUNK_SAMPLES = 128
-"""Samples of the reference's first and later chunks: the first is shorter so that results come
-soon."""
-REFERENCE_SEED = 0x40000000
 
 
 def spec_of(
@@ -31,7 +26,6 @@ def spec_of(
 def chunk_spec(study: Study, chunk: int) -> tuple[RenderSpec, int]:
     """What chunk number `chunk` of a reference renders, and how many samples that is."""
     samples = FIRST_CHUNK_SAMPLES if chunk == 0 else CHUNK_SAMPLES
-    before = FIRST_CHUNK_SAMPLES + (chunk - 1) * CHUNK_SAMPLES if chunk else 0
     configuration = study.reference_configuration(samples)
 
-    return spec_of(study, configuration, REFERENCE_SEED + before), samples
+    return spec_of(study, configuration, seed_of_chunk(chunk)), samples

@@ -16,13 +16,27 @@ from swift_sample.core.settings import Configuration
 from swift_sample.core.study.answers.acceptance import UNDECIDED
 from swift_sample.core.study.answers.results import CLEANER_TIMES, results_of, samples_of
 from swift_sample.core.study.answers.trial import time_of
-from swift_sample.core.study.log.identity import Place, seed_of, trial_identity
+from swift_sample.core.study.log.identity import (
+    CHUNK_SAMPLES,
+    Place,
+    picture_identity,
+    seed_of,
+    seed_of_chunk,
+    trial_identity,
+)
 from swift_sample.core.study.log.records import Records
 from swift_sample.core.study.log.state import PlannedTrial, StudyState
+from swift_sample.core.study.measuring.policies.deriving import ALL, derive_step
 from swift_sample.core.study.measuring.policies.proposal import ALONE, Hand, Proposal
+from swift_sample.core.study.measuring.policies.recording import (
+    JUDGING_CHUNKS,
+    record_step,
+    why_nothing_is_recorded,
+)
 from swift_sample.core.study.measuring.policies.reference import (
     chunks_wanted,
     reference_is_good,
+    reference_step,
     reference_steps,
     wanted_floor,
 )
@@ -32,7 +46,8 @@ from swift_sample.core.study.measuring.policies.runs_wanted import (
     wanted_runs,
 )
 from swift_sample.core.study.measuring.policies.specs import spec_of
-from swift_sample.core.study.measuring.steps import MeasureStep, RunStep
+from swift_sample.core.study.measuring.steps import DeriveStep, MeasureStep, RunStep, Step
+from swift_sample.core.study.measuring.steps.run import Expected
 from swift_sample.core.study.plan.model import Study
 from swift_sample.core.study.search.expectation import sampling_ratio
 
@@ -42,6 +57,8 @@ FIRST_CONTROLS = (0, 2)
 CHOSEN_BETWEEN_CONTROLS = 10
 """Of first runs of a search's trials, which come one by one."""
 RUNS_BETWEEN_EXTENSIONS = 3
+MOST_FOR_RECORDINGS = 0.4
+"""Of a budget, for the chunks of the reference that figures are derived from."""
 LOOKED_AT = 9
 """First runs of a trial by which it is told whether they take long; the base may have thousands."""
 
@@ -91,6 +108,10 @@ class Sweeping:
             if first is not None and first.chunk == 0:
                 return Proposal(first, "errors are measured against it, and there is none yet")
 
+        recorded = self._recorded(state, place, hand)
+        if recorded is not None:
+            return recorded
+
         step = measure_step(state, self._trials(state), hand)
         if step is not None:
             return Proposal(step, "it has pictures that were not measured")
@@ -121,6 +142,59 @@ class Sweeping:
             )
 
         return Proposal(None, "everything that was planned is measured")
+
+    def _recorded(self, state: StudyState, place: Place, hand: Hand) -> Proposal | None:
+        """What makes figures of recordings, after the first run: runs then only give times, and
+        show that what was derived is right."""
+        known = state.reference
+        if hand.shares or known is None or why_nothing_is_recorded(state):
+            return None
+
+        # The base's first mark comes soonest: it waits for no recording.
+        if not state.results.runs_on(state.base.id, state.machine) and hand.times:
+            return None
+        if not self._has_recordings(state):
+            return None
+        if known.chunks < JUDGING_CHUNKS:
+            return Proposal(reference_step(state, place), "half of it judges what is derived")
+
+        record = record_step(state)
+        if record is not None:
+            return Proposal(record, "pictures of other settings are derived from it")
+
+        for trial in self._trials(state):
+            if state.derived_of(trial.appearance) is None and not trial.left_out:
+                step = derive_step(state, place, trial.configuration)
+                if step is not None:
+                    return Proposal(step, "a recording holds its picture")
+
+        return self._surer(state, place)
+
+    def _has_recordings(self, state: StudyState) -> bool:
+        """Whether recordings are there, or worth making: for a few trials they are not unless a
+        search will want them, and within a budget they have to leave most of it."""
+        known = state.reference
+        if any(reference == state.reference_name for reference, _ in state.recordings):
+            return True
+        if known is None or (len(self._trials(state)) < JUDGING_CHUNKS and not self.sought):
+            return False
+        if self.budget_seconds is None:
+            return True
+
+        missing = max(0, JUDGING_CHUNKS - known.chunks) * CHUNK_SAMPLES
+        seconds = known.seconds / max(known.samples, 1) * missing
+        return seconds < MOST_FOR_RECORDINGS * self.budget_seconds
+
+    def _surer(self, state: StudyState, place: Place) -> Proposal | None:
+        """More derived pictures for a trial of which they leave open whether it will do."""
+        trials = {trial.id for trial in self._trials(state)}
+        for trial in results_of(state).trials:
+            if trial.id in trials and trial.derived and trial.verdict == UNDECIDED:
+                step = derive_step(state, place, trial.configuration, ALL)
+                if step is not None:
+                    return Proposal(step, "whether it keeps its limits is open")
+
+        return None
 
     def _cleaner(
         self, state: StudyState, place: Place, hand: Hand, is_idle: bool
@@ -411,7 +485,9 @@ class Remeasuring:
     budget_seconds = None
 
     def propose(self, state: StudyState, seconds_spent: float, hand: Hand = ALONE) -> Proposal:
-        step = measure_step(state, state.planned, hand)
+        step: Step | None = wanted_from_recordings(state, state.planned)
+        if step is None:
+            step = measure_step(state, state.planned, hand)
         if step is None and state.reference is not None:
             grown = [name for name in state.grown() if name not in hand.others.appearances]
             step = _measure(state, grown[0]) if grown else None
@@ -492,6 +568,12 @@ def _sought_order(first: int, count: int, block: int) -> list[int]:
 
 def run_step(state: StudyState, place: Place, waiting: Waiting, host: str = "") -> RunStep:
     trial = waiting.trial
+    expected = None if waiting.control or host else expected_of(state, place, trial)
+    if expected is not None:
+        seed = seed_of_chunk(expected.chunk)
+        step = step_of_run(state, place, trial, waiting.block, False, seed, state.plan.frame)
+        return replace(step, expected=expected)
+
     made = len(state.at(place).trials.get(trial.id, ()))
     own = (host,) if host and waiting.control else ()  # two controls may be in hand at once
     seed = run_seed(state, place, trial, waiting.block, waiting.control, made, *own)
@@ -499,6 +581,23 @@ def run_step(state: StudyState, place: Place, waiting: Waiting, host: str = "") 
     return step_of_run(
         state, place, trial, waiting.block, waiting.control > 0, seed, state.plan.frame, host
     )
+
+
+def expected_of(state: StudyState, place: Place, trial: PlannedTrial) -> Expected | None:
+    """The derived picture that the next run of a trial has to have, where there is one that no run
+    of its appearance had yet."""
+    derived = state.derived_of(trial.appearance)
+    if derived is None or derived.machine != state.machine:
+        return None
+
+    records = state.at(place)
+    there = records.pictures.get(trial.appearance, ())
+    for chunk, pixels in derived.pixels.items():
+        name = picture_identity(place, trial.appearance, seed_of_chunk(chunk)).name
+        if f"{name}.exr" not in there:
+            return Expected(derived.reference, chunk, pixels)
+
+    return None
 
 
 def run_seed(state: StudyState, place: Place, trial: PlannedTrial, *which: object) -> int:
@@ -538,6 +637,17 @@ def step_of_run(
     )
 
 
+def wanted_from_recordings(state: StudyState, trials: Sequence[PlannedTrial]) -> DeriveStep | None:
+    """Figures that trials with pictures lack, as far as recordings that are there tell them."""
+    place = state.here
+    if place is None or not state.wanting or why_nothing_is_recorded(state):
+        return None
+
+    lacking = (trial for trial in trials if trial.appearance in state.wanting)
+    steps = (derive_step(state, place, trial.configuration) for trial in lacking)
+    return next((step for step in steps if step is not None), None)
+
+
 def measure_step(
     state: StudyState, trials: Sequence[PlannedTrial], hand: Hand = ALONE
 ) -> MeasureStep | None:
@@ -551,7 +661,9 @@ def measure_step(
         return None
 
     names = (trial.appearance for trial in trials if trial.appearance in wanting)
-    name = next((name for name in names if name not in in_hand), None)
+    name = next(
+        (name for name in names if name not in in_hand and state.independent_pictures(name)), None
+    )
     return _measure(state, name) if name is not None else None
 
 
@@ -563,7 +675,7 @@ def _measure(state: StudyState, appearance: str) -> MeasureStep:
     )
     keys = tuple(state.measurement_key(appearance, area) for area in state.areas_measured)
     samples = state.reference.samples if state.reference is not None else 0
-    pictures = state.results.pictures[appearance]
+    pictures = state.independent_pictures(appearance)
 
     return MeasureStep(
         place=place,

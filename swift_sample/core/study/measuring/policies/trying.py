@@ -12,6 +12,7 @@ from swift_sample.core.study.measuring.policies.sweep import (
     measure_step,
     predicted_seconds,
     run_step,
+    wanted_from_recordings,
 )
 
 LONGEST_AGAIN = 30.0
@@ -41,7 +42,7 @@ class Trying:
             )
 
         trial = state.trial_of(self.configuration)
-        step = measure_step(state, [trial])
+        step = wanted_from_recordings(state, [trial]) or measure_step(state, [trial])
         if step is not None:
             return Proposal(step, "it has pictures that were not measured")
 

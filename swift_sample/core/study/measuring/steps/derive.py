@@ -26,6 +26,8 @@ class DeriveStep:
     size: tuple[int, int]
     digests: Mapping[int | str, str] = field(default_factory=dict, compare=False)
     """of the recordings' files by chunk, and the reference's by its name"""
+    machine: str = ""
+    """the kind of machine that derives"""
     is_timed = False
 
     @property
@@ -59,7 +61,7 @@ class DeriveStep:
 
     def without_figures(self) -> Event:
         """The event of a picture that cannot be derived: it is not asked for again."""
-        return self._derived((), 0.0, 0.0, 0.0)
+        return self._derived((), DerivedReply(areas={}, samples=0, work=0, denoise_seconds=0))
 
     def absorb(self, outcome: Outcome) -> Sequence[Event]:
         if not isinstance(outcome, DerivedReply):
@@ -71,27 +73,25 @@ class DeriveStep:
             figures = {kind: Figure.of(some) if some else None for kind, some in raw.items()}
             areas.append((key.area, figures))
 
-        made = self._derived(tuple(areas), outcome.samples, outcome.work, outcome.denoise_seconds)
-        return [made]
+        return [self._derived(tuple(areas), outcome)]
 
     def _derived(
-        self,
-        areas: tuple[tuple[Rectangle, Mapping[str, Figure | None]], ...],
-        samples: float,
-        work: float,
-        denoise_seconds: float,
+        self, areas: tuple[tuple[Rectangle, Mapping[str, Figure | None]], ...], found: DerivedReply
     ) -> Derived:
+        numbers = [chunk for chunk, _ in self.pieces]
         return Derived(
             place=self.place,
             appearance=self.key.appearance,
             exposure=self.key.exposure,
             curve=self.key.curve,
             reference=self.key.reference,
-            chunks=tuple(chunk for chunk, _ in self.pieces),
+            chunks=tuple(numbers),
             reference_samples=self.reference_samples,
-            samples=samples,
-            work=work,
-            denoise_seconds=denoise_seconds,
+            samples=found.samples,
+            work=found.work,
+            denoise_seconds=found.denoise_seconds,
             areas=areas,
+            pixels=dict(zip(numbers, found.pixels, strict=False)),
+            machine=self.machine,
             versions={kind: KINDS[kind].version for _, some in areas for kind in some},
         )

@@ -6,11 +6,26 @@ from typing import Any
 
 from swift_sample.core.renderers.records import RenderSpec
 from swift_sample.core.settings import Configuration
-from swift_sample.core.study.log.events import Event, Run, RunFinished, RunResult
+from swift_sample.core.study.log.events import Event, PixelsCompared, Run, RunFinished, RunResult
 from swift_sample.core.study.log.folder import Folder
 from swift_sample.core.study.log.identity import Place, picture_identity
 from swift_sample.core.study.log.state import PlannedTrial, kind_of
 from swift_sample.core.worker.messages import Failed, Outcome, Rendered, RenderJob, reason_of
+
+NOT_AS_DERIVED = (
+    "a render had other pixels than the recording says: a fault of this program. Nothing is "
+    "derived any more, all is measured from renders"
+)
+
+
+@dataclass(frozen=True)
+class Expected:
+    """The picture that a run has to have, bit for bit: the one that was derived from a recorded
+    chunk of a reference, whose seed the run takes. `pixels` is the digest of its pixels."""
+
+    reference: str
+    chunk: int
+    pixels: str
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -30,6 +45,8 @@ class RunStep:
     label: str = ""
     host: str = ""
     """which of several machines of a kind; "" for the only one"""
+    expected: Expected | None = None
+    """its picture, where that is known before"""
     is_timed = True
 
     @property
@@ -52,7 +69,10 @@ class RunStep:
 
     def job(self, folder: Folder) -> RenderJob:
         return RenderJob(
-            spec=self.spec, picture=str(folder.picture(self.picture)), identity=self.as_note()
+            spec=self.spec,
+            picture=str(folder.picture(self.picture)),
+            identity=self.as_note(),
+            with_pixels=self.expected is not None,
         )
 
     def as_note(self) -> dict[str, object]:
@@ -82,10 +102,28 @@ class RunStep:
                 result=RunResult.of(outcome.result),
                 digest=outcome.digest,
             )
-            return [RunFinished(run, self.configuration, outcome.result)]
+            finished = RunFinished(run, self.configuration, outcome.result)
+            return [finished, *self._compared(outcome.pixels)]
         return self.failed(
             reason_of(outcome), isinstance(outcome, Failed) and outcome.fault != "job"
         )
+
+    def _compared(self, pixels: str) -> Sequence[Event]:
+        """Whether the picture is the one that was expected."""
+        expected = self.expected
+        if expected is None:
+            return []
+
+        same = pixels == expected.pixels
+        words = "" if same else f"{self.configuration.describe()}: {NOT_AS_DERIVED}"
+        compared = PixelsCompared(
+            reference=expected.reference,
+            appearance=self.trial.appearance,
+            chunk=expected.chunk,
+            same=same,
+            words=words,
+        )
+        return [compared]
 
     def failed(self, reason: str, by_machine: bool) -> Sequence[Event]:
         """The events of a run that gave no picture; `by_machine` where that says nothing of its
