@@ -37,10 +37,9 @@ from swift_sample.core.study.log.events import (
     Surroundings,
     TrialChosen,
 )
-from swift_sample.core.study.log.identity import appearance_identity
+from swift_sample.core.study.log.identity import CHUNK_SAMPLES, appearance_identity
 from swift_sample.core.study.log.state import StudyState, apply
 from swift_sample.core.study.measuring.policies.proposal import Policy
-from swift_sample.core.study.log.identity import CHUNK_SAMPLES
 from swift_sample.core.study.measuring.policies.sweep import Sweeping
 from swift_sample.core.study.measuring.steps import ReferenceStep, RunStep, Step
 from swift_sample.core.study.plan.model import Study

@@ -3,7 +3,7 @@
 import csv
 import json
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -66,7 +66,7 @@ def field(study: Path, output: Path | None, acceptable: bool, as_json: bool) -> 
     unless a column says that they were timed.
     """
     from swift_sample.core.study.answers.acceptance import ACCEPTABLE
-    from swift_sample.core.study.answers.field import combinations, field_of
+    from swift_sample.core.study.answers.field import combinations, field_of, foreseen_seconds
     from swift_sample.core.study.measuring.policies.deriving import Deriving
 
     with driving(study) as driver:
@@ -81,7 +81,7 @@ def field(study: Path, output: Path | None, acceptable: bool, as_json: bool) -> 
         if acceptable:
             points = [point for point in points if point.verdict == ACCEPTABLE]
 
-        points.sort(key=_in_order)
+        points.sort(key=foreseen_seconds)
         if output is not None:
             _write_table(driver, points, output)
         else:
@@ -131,34 +131,14 @@ def _write_picture(driver: "Driver", configuration: "Configuration", output: Pat
     say(f"the derived picture is in {output}")
 
 
-def _in_order(point: "FieldPoint") -> float:
-    return point.seconds.value if point.seconds is not None else float("inf")
-
-
-def _as_data(driver: "Driver", point: "FieldPoint") -> dict[str, Any]:
-    seconds = point.seconds
-    share = point.share
-    timed = point.trial.seconds if point.trial is not None else None
-
-    return {
-        "changes": point.configuration.differences(driver.state.plan.base),
-        "foreseen_seconds": list(seconds.numbers) if seconds is not None else None,
-        "timed_seconds": list(timed.numbers) if timed is not None else None,
-        "limit_share": list(share.numbers) if share is not None else None,
-        "verdict": point.verdict,
-        "figures": {
-            key: figure.numbers if figure is not None else None
-            for key, figure in point.figures.items()
-        },
-    }
-
-
 def _print_points(driver: "Driver", points: "list[FieldPoint]", as_json: bool) -> None:
-    if as_json:
-        print(json.dumps({"derived": [_as_data(driver, point) for point in points]}))
-        return
+    from swift_sample.core.study.answers.field import point_as_data
 
     base = driver.state.plan.base
+    if as_json:
+        print(json.dumps({"derived": [point_as_data(point, base) for point in points]}))
+        return
+
     print(f"{'foreseen':<17}{'timed':<9}{'limit share':<17}{'derived verdict':<17}configuration")
     for point in points:
         seconds = "–"

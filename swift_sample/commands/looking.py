@@ -396,7 +396,13 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
 
     results = snapshot.results
     other = other_goal_words(snapshot.of_other_goal) if snapshot.of_other_goal is not None else ""
-    said = (other, *snapshot.search_words, snapshot.reference_words, snapshot.machine_words)
+    said = (
+        other,
+        *snapshot.search_words,
+        snapshot.proof_words,
+        snapshot.reference_words,
+        snapshot.machine_words,
+    )
     beside = [f"  {words}" for words in said if words]
     found = results.pick()
     kinds = kinds_of(snapshot.state)
@@ -410,6 +416,7 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
             "remarks": list(snapshot.remarks),
             "machine": snapshot.machine_words,
             "search": list(snapshot.search_words),
+            "proof": snapshot.proof_words,
         }
         told["other_goal"] = other
         told.update(kinds_as_data(kinds) if len(kinds) > 1 else {})

@@ -10,6 +10,7 @@ from typing import Any
 from swift_sample.core.errors import StudyError, UsageError, one_line
 from swift_sample.core.machine import Machine
 from swift_sample.core.measure.kinds import Figure
+from swift_sample.core.study.answers.field import derived_points, point_as_data
 from swift_sample.core.study.answers.kinds import kinds_as_data, kinds_of
 from swift_sample.core.study.answers.pick_report import pick_as_data, trial_as_data
 from swift_sample.core.study.log.events import Run
@@ -38,8 +39,8 @@ def write_results(path: Path, snapshot: Snapshot, machine: Machine) -> None:
 
 
 def results_as_data(snapshot: Snapshot, machine: Machine) -> dict[str, Any]:
-    """Plan, machine, reference, pick, every trial with its intervals and every run with its
-    times."""
+    """Plan, machine, reference, pick, every trial with its intervals, every run with its times, and
+    every combination that was derived: its figures are measured, its time is foreseen."""
     study = snapshot.study
     results = snapshot.results
     reference = snapshot.reference
@@ -80,6 +81,12 @@ def results_as_data(snapshot: Snapshot, machine: Machine) -> dict[str, Any]:
             {"trial": trial.id, **trial_as_data(trial, results)} for trial in results.trials
         ],
         "runs": [_run(run, snapshot) for run in snapshot.runs],
+        "derived": {
+            "proof": snapshot.proof_words,
+            "combinations": [
+                point_as_data(point, study.base) for point in derived_points(snapshot.state)
+            ],
+        },
     }
 
 
@@ -127,6 +134,8 @@ def results_as_csv(snapshot: Snapshot) -> str:
             "verdict": trial.verdict,
             "pick": pick is not None and pick.trial.id == trial.id,
             "runs": len(trial.runs),
+            "figures_of": "derived" if trial.derived else "rendered",
+            "pictures": trial.pictures,
             "runs_left_out": len(trial.left_out),
         }
         row |= _columns("seconds", trial.seconds) | _columns("times_faster", trial.times_faster)

@@ -3,9 +3,11 @@
 Its figures are measurements, of pictures that were derived; its times are foreseen.
 """
 
+import math
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from itertools import product
+from typing import Any
 
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.settings import Configuration, Derivation
@@ -20,7 +22,7 @@ from swift_sample.core.study.answers.acceptance import (
 )
 from swift_sample.core.study.answers.derived import derived_figures
 from swift_sample.core.study.answers.foreseen import Pace, Timed
-from swift_sample.core.study.answers.results import Results
+from swift_sample.core.study.answers.results import Results, results_of
 from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.log.events import Derived
 from swift_sample.core.study.log.identity import appearance_identity
@@ -116,6 +118,40 @@ def field_of(
         )
 
     return points
+
+
+def derived_points(state: StudyState) -> list[FieldPoint]:
+    """All combinations of the plan that were derived, in the order of foreseen time."""
+    name = state.reference_name
+    if not any(reference == name for reference, _ in state.recordings):
+        return []
+
+    points = field_of(state, results_of(state), combinations(state.plan))
+    return sorted(points, key=foreseen_seconds)
+
+
+def foreseen_seconds(point: FieldPoint) -> float:
+    """The foreseen time; infinity where there is none."""
+    return point.seconds.value if point.seconds is not None else math.inf
+
+
+def point_as_data(point: FieldPoint, base: Configuration) -> dict[str, Any]:
+    """For `--json` and for others to read; intervals as value, low and high."""
+    seconds = point.seconds
+    share = point.share
+    timed = point.trial.seconds if point.trial is not None else None
+
+    return {
+        "changes": dict(point.configuration.differences(base)),
+        "foreseen_seconds": list(seconds.numbers) if seconds is not None else None,
+        "timed_seconds": list(timed.numbers) if timed is not None else None,
+        "limit_share": list(share.numbers) if share is not None else None,
+        "verdict": point.verdict,
+        "figures": {
+            key: list(figure.numbers) if figure is not None else None
+            for key, figure in point.figures.items()
+        },
+    }
 
 
 def derived_of(state: StudyState, configuration: Configuration) -> Derived | None:

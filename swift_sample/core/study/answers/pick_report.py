@@ -128,6 +128,17 @@ def cache_words(trial: TrialResult) -> str:
     )
 
 
+def runs_words(trial: TrialResult) -> str:
+    """How often a trial was rendered, and what its figures are measured of, where that are not
+    these renders."""
+    runs = len(trial.runs)
+    times = f"{runs} {'time' if runs == 1 else 'times'}"
+    if not trial.derived:
+        return f"measured {times}"
+
+    return f"timed {times}, its figures measured of {trial.pictures} derived pictures"
+
+
 def pick_sentences(results: Results, pick: Pick) -> list[str]:
     """The pick as a few lines of text."""
     trial = pick.trial
@@ -138,7 +149,6 @@ def pick_sentences(results: Results, pick: Pick) -> list[str]:
         if trial.is_base
         else trial.configuration.describe(base, most=12)
     )
-    runs = len(trial.runs)
     factor = show_factor(trial.times_faster, True)
 
     if trial.is_base:
@@ -153,7 +163,7 @@ def pick_sentences(results: Results, pick: Pick) -> list[str]:
             f"{quantity(key).label} {show_error(key, trial, results)}" for key in trial.shares
         ),
         *([f"  {phases}"] if (phases := show_phases(trial)) else []),
-        f"  measured {runs} {'time' if runs == 1 else 'times'}, {show_ties(pick, base)}",
+        f"  {runs_words(trial)}, {show_ties(pick, base)}",
     ]
     if trial.failed:
         lines.append(f"  {failure_words(trial)}")
@@ -373,6 +383,10 @@ def trial_as_data(trial: TrialResult, results: Results) -> dict[str, Any]:
         "phases": figures_as_data(trial.phases),
         "simulated": trial.is_simulated,
         "runs": len(trial.runs),
+        "figures_of": {
+            "pictures": trial.pictures,
+            "kind": "derived" if trial.derived else "rendered",
+        },
         "runs_left_out": len(trial.left_out),
         "verdict": trial.verdict,
         "not_measured_yet": sorted(trial.unmeasured),

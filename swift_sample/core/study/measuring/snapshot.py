@@ -27,7 +27,7 @@ from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.log.events import STOPPED, Happened, PlaceShown, Run
 from swift_sample.core.study.log.folder import Folder
 from swift_sample.core.study.log.identity import Identity, Place, machine_identity
-from swift_sample.core.study.log.records import ReferenceState
+from swift_sample.core.study.log.records import NO_PROOFS, ReferenceState
 from swift_sample.core.study.log.state import (
     PlannedTrial,
     StudyState,
@@ -37,6 +37,7 @@ from swift_sample.core.study.log.state import (
 )
 from swift_sample.core.study.measuring.policies.reference import wanted_floor
 from swift_sample.core.study.measuring.policies.sweep import Sweeping, predicted_seconds
+from swift_sample.core.study.measuring.steps.run import NOT_AS_DERIVED
 from swift_sample.core.study.measuring.time_left import seconds_left
 from swift_sample.core.study.plan.model import GOALS, Study
 from swift_sample.core.study.search.scoring import Score, score
@@ -363,6 +364,18 @@ class Snapshot:
             "it is in every interval, "
             "and gets less with more runs"
         )
+
+    @property
+    def proof_words(self) -> str:
+        """How many renders had exactly the pixels that were derived for them; "" while there are
+        none that could show it."""
+        proofs = self.state.proofs.get(self.state.reference_name, NO_PROOFS)
+        if proofs.other:
+            return NOT_AS_DERIVED
+        if not proofs.same:
+            return ""
+
+        return f"{proofs.same} of {proofs.same} renders had exactly the pixels that were derived"
 
     @cached_property
     def machine_words(self) -> str:
