@@ -422,7 +422,7 @@ def print_pick(snapshot: "Snapshot", as_json: bool) -> int:
         told.update(kinds_as_data(kinds) if len(kinds) > 1 else {})
         print(json.dumps({**data, **told}))
     elif found is not None:
-        first, *rest = pick_sentences(results, found)
+        first, *rest = pick_sentences(results, found, snapshot.without_changes)
         untouched = [f"  {snapshot.untouched_words}"] if snapshot.untouched_words else []
         print("\n".join([first, *untouched, *rest, *beside]))
 

@@ -101,7 +101,7 @@ def gather(snapshot: Snapshot, machine: Machine) -> Report:
         raise StudyError(f"{study.name}: there is nothing to report yet; measure the study first")
 
     sentences = (
-        [line.strip() for line in pick_sentences(results, pick)]
+        [line.strip() for line in pick_sentences(results, pick, snapshot.without_changes)]
         if pick is not None
         else ["No configuration that keeps every limit was found."]
     )

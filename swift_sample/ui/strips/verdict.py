@@ -432,7 +432,9 @@ class VerdictStrip(QWidget):
             measured if results.line == 1.0 else f"what if: {results.line:.2g}× the limits"
         )
         told = [
-            *pick_sentences(results, pick),
+            *pick_sentences(
+                results, pick, snapshot.without_changes if snapshot is not None else None
+            ),
             *(snapshot.search_words if snapshot is not None else ()),
         ]
         self._measured.setToolTip(plain_tip("\n".join(line.strip() for line in told)))

@@ -8,10 +8,12 @@ from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.measure.timing import is_difference
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.answers.acceptance import quantity
+from swift_sample.core.study.answers.field import FieldPoint
 from swift_sample.core.study.answers.guidance import Help
 from swift_sample.core.study.answers.interactions import interactions
 from swift_sample.core.study.answers.pick import Pick, contributions, edges
 from swift_sample.core.study.answers.results import Results, show_error
+from swift_sample.core.study.answers.taking_back import worth_words
 from swift_sample.core.study.answers.trial import PROCESSOR_SECONDS, TrialResult
 from swift_sample.core.study.plan.model import FIRST_PICTURE
 
@@ -139,8 +141,11 @@ def runs_words(trial: TrialResult) -> str:
     return f"timed {times}, its figures measured of {trial.pictures} derived pictures"
 
 
-def pick_sentences(results: Results, pick: Pick) -> list[str]:
-    """The pick as a few lines of text."""
+def pick_sentences(
+    results: Results, pick: Pick, without: Mapping[str, FieldPoint] | None = None
+) -> list[str]:
+    """The pick as a few lines of text. `without` is what was derived of it without each of its
+    changes, by the setting."""
     trial = pick.trial
     base = results.study.base
     assert trial.seconds is not None
@@ -168,7 +173,8 @@ def pick_sentences(results: Results, pick: Pick) -> list[str]:
     if trial.failed:
         lines.append(f"  {failure_words(trial)}")
     if not trial.is_base:
-        lines.append(f"  what each change does: {'; '.join(show_contributions(results, trial))}")
+        worth = show_contributions(results, trial, without or {})
+        lines.append(f"  what each change does: {'; '.join(worth)}")
 
     if pick.next_faster is not None and pick.next_faster.seconds is not None:
         lines.append(
@@ -234,12 +240,17 @@ def so_far(results: Results) -> str:
     )
 
 
-def show_contributions(results: Results, trial: TrialResult) -> list[str]:
-    """What each change of a trial does for its time, one after the other."""
+def show_contributions(
+    results: Results, trial: TrialResult, without: Mapping[str, FieldPoint]
+) -> list[str]:
+    """What each change of a trial does for its time, one after the other: measured, or where that
+    was not done as recordings tell it."""
     told = []
     for one in contributions(results, trial):
         what = _one_value(results, one.key, one.value)
-        if one.times_faster is None:
+        if (one.times_faster is None or one.alone) and one.key in without:
+            told.append(f"{what} {worth_words(trial, without[one.key], results.wanted)}")
+        elif one.times_faster is None:
             told.append(f"{what} not measured on its own")
         else:
             words = (

@@ -16,6 +16,7 @@ from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.renderers.records import RunRecord
 from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.answers.costs import typical_run
+from swift_sample.core.study.answers.field import FieldPoint
 from swift_sample.core.study.answers.findings import find, untouched_words
 from swift_sample.core.study.answers.frames import FrameResults, collect_frames
 from swift_sample.core.study.answers.guidance import Help, without_pick
@@ -23,6 +24,7 @@ from swift_sample.core.study.answers.holding import Answer, answers
 from swift_sample.core.study.answers.kinds import Kind, kinds_of, machines_of
 from swift_sample.core.study.answers.pick_report import show_seconds, show_time_left
 from swift_sample.core.study.answers.results import Results, collect_earlier, results_of
+from swift_sample.core.study.answers.taking_back import taken_back
 from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.log.events import STOPPED, Happened, PlaceShown, Run
 from swift_sample.core.study.log.folder import Folder
@@ -364,6 +366,15 @@ class Snapshot:
             "it is in every interval, "
             "and gets less with more runs"
         )
+
+    @cached_property
+    def without_changes(self) -> Mapping[str, FieldPoint]:
+        """What was derived of the pick without each of its changes, by the setting."""
+        pick = self.results.pick()
+        if pick is None:
+            return {}
+
+        return taken_back(self.state, self.results, pick.trial.configuration)
 
     @property
     def proof_words(self) -> str:

@@ -8,6 +8,8 @@ import pytest
 from swift_sample.cli import run
 from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
 from swift_sample.core.study.answers.field import combinations, derived_of, field_of, recorded_for
+from swift_sample.core.study.answers.taking_back import taken_back, without_each, worth_words
+from swift_sample.core.study.log.events import TrialChosen
 from swift_sample.core.study.log.folder import Folder
 from swift_sample.core.study.log.records import Proofs
 from swift_sample.core.study.log.state import validate
@@ -183,3 +185,22 @@ def test_derive_and_field_from_the_command_line(tmp_path: Path, capsys) -> None:
     assert rows[0].startswith("samples.max,bounces.total,denoise.method,foreseen_seconds")
     assert len(rows) == 9
     assert {row.split(",")[10] for row in rows[1:]} <= {ACCEPTABLE, NOT_ACCEPTABLE, "undecided"}
+
+
+def test_what_each_change_of_the_pick_is_worth_is_told_by_the_recordings(driver: Driver) -> None:
+    both = BASE.replace({"samples.max": 8, "denoise.method": "wavelet"})
+    driver.study.keep([TrialChosen(driver.state.here, both.identity_values(), "fewer samples")])
+    steps_of(driver, Deriving([BASE, both, *without_each(both, BASE).values()]))
+    steps_of(driver, Sweeping(trials=(BASE, both)))
+
+    results = driver.snapshot.results
+    trial = next(t for t in results.trials if t.configuration == both)
+    without = taken_back(driver.state, results, both)
+    assert set(without) == {"samples.max", "denoise.method"}
+    assert without["samples.max"].configuration == BASE.replace({"denoise.method": "wavelet"})
+
+    words = worth_words(trial, without["samples.max"], results.wanted)
+    assert words.endswith("× faster, foreseen")
+    strict = replace(without["denoise.method"], verdict=NOT_ACCEPTABLE)
+    assert worth_words(trial, strict, results.wanted).startswith("needed: ")
+    assert without_each(BASE.replace({"samples.max": 8}), BASE) == {}

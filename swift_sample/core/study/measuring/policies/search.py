@@ -20,6 +20,7 @@ from swift_sample.core.study.answers.costs import typical_run
 from swift_sample.core.study.answers.field import pace_of, recorded_for
 from swift_sample.core.study.answers.findings import find, spared_for_nothing
 from swift_sample.core.study.answers.results import Results, results_of
+from swift_sample.core.study.answers.taking_back import without_each
 from swift_sample.core.study.log.events import Prediction, SearchConcluded, TrialChosen
 from swift_sample.core.study.log.identity import CHUNK_SAMPLES, Identity, Place
 from swift_sample.core.study.log.state import StudyState
@@ -33,7 +34,7 @@ from swift_sample.core.study.measuring.policies.recording import (
 )
 from swift_sample.core.study.measuring.policies.reference import reference_step
 from swift_sample.core.study.measuring.policies.sweep import Sweeping, digests_of
-from swift_sample.core.study.measuring.steps import MeasureStep
+from swift_sample.core.study.measuring.steps import DeriveStep, MeasureStep
 from swift_sample.core.study.plan.model import AREA_MARK, Study
 from swift_sample.core.study.search.expectation import Denoised, Denoising, Expectation
 
@@ -147,6 +148,11 @@ class Searching:
         step = derive_step(state, place, advised.derive) if advised.derive is not None else None
         if step is not None:
             return Proposal(step, advised.why)
+
+        if advised.time is None:
+            worth = _worth_of_changes(state, place, results)
+            if worth is not None:
+                return Proposal(worth, "shows what a change of the pick is worth")
 
         from swift_sample.core.study.search.search import Advice
 
@@ -270,6 +276,17 @@ class Searching:
         ]
         mends = [finding.changes for finding in found if finding.mends]
         return [*free, *(mends if base.verdict == NOT_ACCEPTABLE else [])]
+
+
+def _worth_of_changes(state: StudyState, place: Place, results: Results) -> DeriveStep | None:
+    """Derives the pick without one of its changes, where that is not known yet."""
+    pick = results.pick()
+    if pick is None:
+        return None
+
+    without = without_each(pick.trial.configuration, state.plan.base)
+    steps = (derive_step(state, place, one) for one in without.values())
+    return next((step for step in steps if step is not None), None)
 
 
 def _needs_renders(state: StudyState) -> bool:
