@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from swift_sample.core.measure.kinds import BRIGHTNESS, KINDS, Figure
 from swift_sample.core.study.answers.acceptance import COSTS, quantity
+from swift_sample.core.study.answers.field import FieldPoint
 from swift_sample.core.study.answers.results import Results
 from swift_sample.core.study.answers.trial import TrialResult
 
@@ -27,8 +28,9 @@ class Axis:
     is_lost: bool = False
     """whether the figure is what is kept, in percent, and the axis shows what is lost"""
 
-    def figure(self, trial: TrialResult) -> Figure | None:
-        """A trial's figure on this axis, as far as it is known."""
+    def figure(self, trial: TrialResult | FieldPoint) -> Figure | None:
+        """A trial's figure on this axis, or that of a combination of the field, as far as it is
+        known."""
         if self.key == SHARE:
             return trial.share
         if self.key == TIME:

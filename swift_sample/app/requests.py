@@ -2,12 +2,12 @@
 session.set_line(2.0))`; the checker of types knows `session` to be `Requests`, so a request that no
 session answers is found before it runs."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Protocol
 
 from swift_sample.core.renderers.records import RunRecord
-from swift_sample.core.settings import Value
+from swift_sample.core.settings import Configuration, Value
 from swift_sample.core.study.plan.edits import PlanEdit
 from swift_sample.core.study.plan.model import FramePlan, Remark
 
@@ -33,6 +33,10 @@ class Requests(Protocol):
     def toggle_selected(self, trial_id: str) -> None: ...
 
     def compare(self, trial_ids: list[str]) -> None: ...
+
+    def derive(self, configurations: Sequence[Configuration]) -> None: ...
+
+    def derive_field(self) -> None: ...
 
     def try_changes(self, changes: Mapping[str, Value]) -> None: ...
 

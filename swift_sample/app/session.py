@@ -6,7 +6,7 @@ window's thread.
 """
 
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 from PyQt6 import sip
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from swift_sample.app.field import Field, field_shown
 from swift_sample.app.view_model import Activity, MachinesShown, ViewModel
 from swift_sample.core.errors import ReportStoppedError, SwiftSampleError, one_line
 from swift_sample.core.log import inspected, log_file
@@ -26,6 +27,7 @@ from swift_sample.core.settings import Configuration, Setting, Value
 from swift_sample.core.study.answers.acceptance import quantity
 from swift_sample.core.study.answers.costs import typical_run
 from swift_sample.core.study.answers.features import audited
+from swift_sample.core.study.answers.field import combinations
 from swift_sample.core.study.answers.holding import Elsewhere, candidates
 from swift_sample.core.study.answers.pick import Pick
 from swift_sample.core.study.answers.results import Results
@@ -55,6 +57,7 @@ from swift_sample.core.study.measuring.policies import (
     Sweeping,
     Trying,
 )
+from swift_sample.core.study.measuring.policies.deriving import Deriving
 from swift_sample.core.study.measuring.policies.specs import spec_of
 from swift_sample.core.study.measuring.policies.trying import one_more_run, runs_to_try
 from swift_sample.core.study.measuring.snapshot import Snapshot
@@ -66,6 +69,10 @@ if TYPE_CHECKING:
     from swift_sample.core.study.search.search import Advice
 
 MOST_COMPARED = 4
+FIELD_MILLISECONDS = 500
+"""Between two looks at the field."""
+FIELD_SECONDS = 3.0
+"""The longest that a timed render waits for the field to be worked out."""
 DRAWING_SECONDS = 0.3
 """The longest that a timed render waits for the window to draw what happened before it."""
 
@@ -103,6 +110,7 @@ class Session(QObject):
     drawing_wanted = pyqtSignal()
     """whoever draws the study should do it now: a render is about to be timed"""
     lit_changed = pyqtSignal()
+    field_changed = pyqtSignal()
     pointed_changed = pyqtSignal()
     report_changed = pyqtSignal()
     machines_changed = pyqtSignal()
@@ -114,6 +122,7 @@ class Session(QObject):
     _edited = pyqtSignal(object)
     _facts_arrived = pyqtSignal(object)
     _features_read = pyqtSignal(object)
+    _field_arrived = pyqtSignal(object)
     _reported = pyqtSignal(str)
     _report_went_on = pyqtSignal(str)
 
@@ -144,7 +153,14 @@ class Session(QObject):
         self._reported_of: object = None
         self.facts: SceneFacts | None = None
         """What the scene has that settings can act on; None until it was read"""
+        self.field: Field | None = None
+        """what recordings say of combinations that were not timed"""
+        self._field_of: Snapshot | None = None
+        """the snapshot of which the field is being worked out"""
+        self._field_idle = threading.Event()
+        self._field_idle.set()
         self._noticed.connect(self._on_notice)
+        self._field_arrived.connect(self._on_field)
         self._edited.connect(self._on_edited)
         self._facts_arrived.connect(self._on_facts)
         self._features_read.connect(self._on_features)
@@ -221,6 +237,7 @@ class Session(QObject):
             selected_setting=self.selected_setting,
             lit=self.lit,
             advice=self.advice,
+            field_shown=self.field,
             facts=self.facts,
             undo_label=self.undo_label,
             redo_label=self.redo_label,
@@ -350,6 +367,14 @@ class Session(QObject):
         state = self._driver.state
         runs = one_more_run(state, configuration) if again else runs_to_try(state, configuration)
         self._measure(Trying(configuration, runs), "Starting")
+
+    def derive(self, configurations: Sequence[Configuration]) -> None:
+        """Derive the figures of these from recordings; those are made where there are none."""
+        self._measure(Deriving(tuple(configurations)), "Deriving")
+
+    def derive_field(self) -> None:
+        """Derive every combination of the values that the plan tries."""
+        self.derive(list(combinations(self.study)))
 
     def keep_passes(self, trial_id: str) -> None:
         """Render a trial's picture once more with its light passes, and keep those."""
@@ -565,6 +590,7 @@ class Session(QObject):
         self._closed = True
         self._driver.listen(lambda notice: None)
         self._drawn.set()
+        self._field_idle.set()
         self._driver.close()
         _closing.append(self._driver)
         self._work.shutdown(wait=False, cancel_futures=True)
@@ -684,11 +710,13 @@ class Session(QObject):
             inspected(self._work.submit(guarded), "work for the window")
 
     def _wait_for_drawing(self) -> None:
-        """On the driver's thread: let the window draw before a render is timed."""
+        """On the driver's thread: let the window draw, and work out the field, before a render is
+        timed."""
         if not self._closed:
             self._drawn.clear()
             self._emit("_noticed", None)
             self._drawn.wait(DRAWING_SECONDS)
+            self._field_idle.wait(FIELD_SECONDS)
 
     def _emit(self, name: str, value: object) -> None:
         """Emit one of the signals from any thread. Whoever still works when the session ends has
@@ -723,6 +751,7 @@ class Session(QObject):
 
             self.snapshot_changed.emit(notice.snapshot)
             self.undo_changed.emit()
+            self._look_at_field()
         elif isinstance(notice, StepStarted):
             self._set_activity(
                 replace(
@@ -764,12 +793,43 @@ class Session(QObject):
                 self.problem.emit(notice.problem)
         elif isinstance(notice, Ended):
             self._set_activity(Activity())
+            self._look_at_field()
             self.ended.emit(notice.problem or notice.words)
 
             if notice.problem is not None:
                 self.problem.emit(notice.problem)
             elif notice.finished:
                 self.finished.emit()
+
+    def _look_at_field(self) -> None:
+        """Work out the field of the present snapshot, one after the other."""
+        snapshot = self.snapshot
+        if snapshot is None or self._field_of is not None:
+            return
+
+        def work() -> None:
+            field = None
+            try:
+                field = field_shown(snapshot)
+            finally:
+                self._field_idle.set()
+                self._emit("_field_arrived", field)
+
+        step = self.activity.step
+        if step is None or not step.is_timed:  # nothing is worked out beside a timed render
+            self._field_of = snapshot
+            self._field_idle.clear()
+            self._in_background(work)
+
+    def _on_field(self, field: Field | None) -> None:
+        done = self._field_of
+        self._field_of = None
+        self.field = field
+        self.field_changed.emit()
+
+        known = self.snapshot
+        if known is not None and done is not None and known.version != done.version:
+            QTimer.singleShot(FIELD_MILLISECONDS, self._look_at_field)
 
     def _set_activity(self, activity: Activity) -> None:
         self.activity = activity

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from swift_sample.app.field import Field
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.answers.frames import FrameResults
@@ -65,6 +66,8 @@ class ViewModel:
     """trials that are shown in full, the others faintly; empty for all"""
     advice: "Advice | None" = None
     """what a search last said, with its predictions"""
+    field_shown: Field | None = None
+    """what recordings say of combinations that were not timed; None while they say nothing"""
     facts: SceneFacts | None = None
     """what the scene has that settings can act on; None until it was read"""
     undo_label: str = ""

@@ -18,11 +18,13 @@ from swift_sample.app.pictures import PictureStore
 from swift_sample.app.toning import Source, thumbnail
 from swift_sample.core.measure.knee import knee
 from swift_sample.core.study.answers.acceptance import RANKS
+from swift_sample.core.study.answers.field import FieldPoint
 from swift_sample.core.study.answers.pick_report import show_seconds
 from swift_sample.core.study.answers.results import Results
 from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.plan import edits
 from swift_sample.ui.dialogs.remark import RemarkDialog
+from swift_sample.ui.map.field import FieldLayer
 from swift_sample.ui.page import Page
 from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.log_axis import LogAxis
@@ -120,6 +122,7 @@ class MapPage(Page):
         self._trail = pg.PlotCurveItem()
         self._bars = pg.PlotCurveItem(connect="pairs")
         self._bars.setCacheMode(QGraphicsItem.CacheMode.DeviceCoordinateCache)
+        self._field = FieldLayer()
         self._marks = MarkLayer(OUTLINES)
         self._quiet_marks = MarkLayer(OUTLINES)
         self._walker = pg.ScatterPlotItem(pxMode=True, antialias=True)
@@ -147,6 +150,7 @@ class MapPage(Page):
                 self._ground,
                 self._floor,
                 self._line,
+                *self._field.items,
                 self._frontier,
                 self._trail,
                 self._bars,
@@ -167,6 +171,11 @@ class MapPage(Page):
         self._drop_line = QPushButton("Reset the line")
         self._keep_line.clicked.connect(lambda: self.ask(lambda session: session.keep_line()))
         self._drop_line.clicked.connect(lambda: self._move_line(1.0))
+        self._derive_rest = QPushButton("Derive the rest")
+        self._derive_rest.setToolTip(
+            "Figures of every combination of the values that the study tries, out of recordings"
+        )
+        self._derive_rest.clicked.connect(lambda: self.ask(lambda session: session.derive_field()))
         self._hint = PlainLabel("", self)
         self._hint.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._hint.setProperty("quiet", True)
@@ -202,7 +211,7 @@ class MapPage(Page):
         self._upper = state.get("up", "")
 
     def tools(self) -> list[QWidget]:
-        return [self._line_words, self._keep_line, self._drop_line]
+        return [self._line_words, self._derive_rest, self._keep_line, self._drop_line]
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
@@ -231,18 +240,16 @@ class MapPage(Page):
         self._keep_line.setVisible(asks)
         self._drop_line.setVisible(asks)
 
-        self._line_words.setText(
-            f"what if the limits were {model.line:.2f}×"
-            if model is not None and asks
-            else "drag the line: what if? · click marks: compare"
-            if self._axes[1].key == SHARE
-            else "click an axis: show something else"
-        )
+        field = model.field_shown if model is not None else None
+        busy = model is not None and model.activity.measuring
+        self._derive_rest.setVisible(field is not None and not field.is_whole and not busy)
+        self._line_words.setText(self._words_beside_tabs())
         if results is None or model is None:
             self._shown = []
             self._drawn = None
             self._show_hint(None)
             self._remove_labels()
+            self._field.show(None, self._axes, self._theme)
             for item in (self._frontier, self._trail, self._bars, self._rings, self._predictions):
                 item.setData([], [])
 
@@ -260,7 +267,7 @@ class MapPage(Page):
             model.selected_setting,
             self._theme.name,
             model.advice,
-            (model.activity.measuring, *self._axes),
+            (model.activity.measuring, id(field), *self._axes),
             results,
             tuple(model.selected),
             model.lit,
@@ -276,6 +283,18 @@ class MapPage(Page):
         self._draw_rings()
         self._draw_walker()
         self._draw_labels(results)
+
+    def _words_beside_tabs(self) -> str:
+        """What the line asks, else how much of the field is known, else what can be done here."""
+        model = self.model
+        if model is not None and model.line != 1.0:
+            return f"what if the limits were {model.line:.2f}×"
+        if model is not None and model.field_shown is not None:
+            return model.field_shown.words
+        if self._axes[1].key == SHARE:
+            return "drag the line: what if? · click marks: compare"
+
+        return "click an axis: show something else"
 
     def _draw_all(self, results: Results) -> None:
         """What stays as it is while the line is dragged."""
@@ -298,6 +317,8 @@ class MapPage(Page):
         self._quiet_marks.set_looks(
             np.array([RANKS.index(t.verdict) for t in self._earlier], np.intp), looks
         )
+        field = self.model.field_shown if self.model is not None else None
+        self._field.show(field, self._axes, self._theme)
         self._show_hint(results)
         self._draw_bars()
         self._draw_predictions(results)
@@ -324,6 +345,7 @@ class MapPage(Page):
             self._line.setValue(level)
 
         self._ground.setRegion((-_INF, level))
+        self._field.judge(results.line, self._theme)
 
     def _draw_labels(self, results: Results) -> None:
         """Words at the base, the pick and the trail, one label a mark; made anew only where they
@@ -496,6 +518,28 @@ class MapPage(Page):
             action.setToolTip(plain_tip(why_not))
             action.triggered.connect(lambda _=False, do=do: do())
 
+        menu.setToolTipsVisible(True)
+        menu.popup(at)
+
+    def _dot_at(self, scene_point: QPointF) -> FieldPoint | None:
+        """The combination of the field under the pointer."""
+        return self._field.at(self._view.mapSceneToView(scene_point), REACH_PIXELS)
+
+    def show_dot_menu(self, point: FieldPoint, at: QPoint) -> None:
+        """What can be done with a combination that nobody has timed."""
+        if self.model is None:
+            return
+
+        base = self.model.study.base
+        changes = point.configuration.differences(base)
+        measuring = self.model.activity.measuring
+        menu = QMenu(self)
+        menu.addSection(point.configuration.describe(base, most=6))
+        action = menu.addAction("Time it")
+        assert action is not None
+        action.setEnabled(not measuring)
+        action.setToolTip("Pause measuring first" if measuring else "Render it, and keep it")
+        action.triggered.connect(lambda: self.ask(lambda session: session.try_changes(changes)))
         menu.setToolTipsVisible(True)
         menu.popup(at)
 
@@ -848,7 +892,7 @@ class MapPage(Page):
             self._view.setYRange(*SHARES_WITHOUT_MARKS, padding=0)
             return
 
-        places = self._places
+        places = np.vstack([self._places, self._field.places])
         floor = float(self._floor.value()) if self._floor.isVisible() else 0.0
         outer = tuple(round(v, 3) for v in (*places.min(axis=0), *places.max(axis=0), floor))
 
@@ -930,7 +974,11 @@ class MapPage(Page):
         )
         results = self.model.results if self.model is not None else None
 
-        if len(outlooks) and results is not None:
+        dot = self._dot_at(scene_point) if trial is None and not len(outlooks) else None
+        if dot is not None and results is not None:
+            self._hovered = None
+            self._card.show_point(dot, results, self._theme, scene_point.toPoint())
+        elif len(outlooks) and results is not None:
             self._hovered = None
             self._card.show_outlook(outlooks[0].data(), results, self._theme, scene_point.toPoint())
         elif name is None and self._hovered is None:
@@ -968,6 +1016,11 @@ class MapPage(Page):
         trial = self._trial_at(event.scenePos())
         if event.double() and trial is None and self.model is not None:
             self._move_line(1.0)
+
+        dot = self._dot_at(event.scenePos()) if trial is None and not event.double() else None
+        if dot is not None:
+            self.show_dot_menu(dot, QCursor.pos())
+            event.accept()
 
         if trial is not None and event.button() == Qt.MouseButton.LeftButton:
             name = trial.id

@@ -7,7 +7,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QPixmap
 from PyQt6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 
-from swift_sample.core.study.answers.acceptance import quantity
+from swift_sample.core.study.answers.acceptance import quantity, show_limit
 from swift_sample.core.study.answers.pick_report import (
     failure_words,
     show_factor,
@@ -21,6 +21,7 @@ from swift_sample.ui.theme import NORMAL, SMALL, Theme, font
 from swift_sample.ui.widgets.words import PlainLabel
 
 if TYPE_CHECKING:
+    from swift_sample.core.study.answers.field import FieldPoint
     from swift_sample.core.study.search.search import Outlook
 
 CARD_WIDTH = 300
@@ -117,6 +118,33 @@ class TrialCard(QFrame):
             ],
             at,
         )
+
+    def show_point(self, point: "FieldPoint", results: Results, theme: Theme, at: QPoint) -> None:
+        """A combination that was derived: its figures are measured, its time is foreseen."""
+        self._picture.hide()
+        seconds = point.seconds
+        assert seconds is not None
+        self._title.setText(f"about {show_seconds(seconds.value)}, foreseen")
+        lines = [
+            escape(point.configuration.describe(results.study.base, most=8)),
+            (
+                f"<span style='color:{theme.quiet}'>{show_seconds(seconds.low)} to "
+                f"{show_seconds(seconds.high)} with 90 %, not timed</span>"
+            ),
+        ]
+
+        for key, share in point.shares.items():
+            figure = point.figures.get(key)
+            if figure is None:
+                continue
+
+            told = show_limit(key, figure, results.wanted[key])
+            text = escape(f"{quantity(key).label} {told}")
+            over = share.value > results.line
+            lines.append(f"<span style='color:{theme.over}'>{text}</span>" if over else text)
+
+        lines.append(f"{point.standing.verdict(results.line)}, measured of derived pictures")
+        self._stand(lines, at)
 
     def _stand(self, lines: list[str], at: QPoint) -> None:
         """Show these lines beside a place, inside the window."""

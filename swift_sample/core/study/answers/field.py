@@ -73,9 +73,15 @@ class FieldPoint:
     figures: Mapping[str, Figure | None]
     shares: Mapping[str, Figure]
     share: Figure | None
+    standing: Standing
     verdict: str
     seconds: Figure | None
     trial: TrialResult | None
+
+    @property
+    def all_figures(self) -> Mapping[str, Figure | None]:
+        """As of a trial."""
+        return self.figures
 
 
 def field_of(
@@ -111,6 +117,7 @@ def field_of(
                 figures=figures,
                 shares=shares,
                 share=standing.share,
+                standing=standing,
                 verdict=standing.verdict(results.line),
                 seconds=pace.seconds(configuration, derived) if pace is not None else None,
                 trial=trials.get(configuration.effective()),
