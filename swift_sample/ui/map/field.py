@@ -7,8 +7,8 @@ from PyQt6.QtCore import QPointF, Qt
 
 from swift_sample.app.axes import SHARE, TIME, Axis
 from swift_sample.app.field import Field
-from swift_sample.core.study.answers.acceptance import RANKS
-from swift_sample.core.study.answers.field import FieldPoint
+from swift_sample.core.study.answers.acceptance import ACCEPTABLE, RANKS
+from swift_sample.core.study.answers.field import FieldPoint, foreseen_seconds
 from swift_sample.ui.theme import Theme
 from swift_sample.ui.widgets.mark_layer import Look, MarkLayer
 from swift_sample.ui.widgets.marks import OUTLINES, mark_role, shape_of
@@ -68,6 +68,31 @@ class FieldLayer:
         """The point whose dot is nearest to a place in the plot's units, within so many pixels."""
         name = self._dots.at(place, pixels)
         return self._field.by_name[name] if name is not None and self._field is not None else None
+
+    def towards(
+        self, point: FieldPoint | None, across: int, up: int, line: float
+    ) -> FieldPoint | None:
+        """The point that an arrow leads to from another; from none the fastest that is acceptable
+        under a line, else any."""
+        if self._field is None or not self._shown:
+            return None
+
+        name = self._field.named(point.configuration) if point is not None else None
+        if name is None or self._dots.place_of(name) is None:
+            shown = [self._field.points[number] for number in self._shown]
+            good = [one for one in shown if one.standing.verdict(line) == ACCEPTABLE]
+            return min(good or shown, key=foreseen_seconds)
+
+        return self._field.by_name[self._dots.towards(name, across, up) or name]
+
+    @property
+    def where(self) -> dict[str, tuple[float, float]]:
+        """Where each dot stands, in the plot's units."""
+        if self._field is None:
+            return {}
+
+        names = [self._field.names[number] for number in self._shown]
+        return {name: (float(x), float(y)) for name, (x, y) in zip(names, self.places, strict=True)}
 
     def place_of(self, point: FieldPoint) -> QPointF | None:
         """Where a point's dot stands, in the plot's units; None where it has none."""

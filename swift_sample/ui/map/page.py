@@ -78,6 +78,7 @@ class MapPage(Page):
     name = "Map"
     KEYS = (
         ("← → ↑ ↓", "walk the marks, from the pick"),
+        ("Shift with ← → ↑ ↓", "walk the dots: what was derived and not timed"),
         ("Space", "compare the mark, or not"),
         ("Return", "look at it, render it once more, name it, leave it out"),
         ("Page Up, Page Down", "move the acceptance line; Home puts it back"),
@@ -106,6 +107,8 @@ class MapPage(Page):
         """what stands across and up"""
         self._current: str | None = None
         """the mark that the keys walk from"""
+        self._dot: FieldPoint | None = None
+        """and the dot"""
         self._earlier: tuple[TrialResult, ...] = ()
         self._across = LogAxis("bottom", "s", lambda: self._choose_axis(0))
         self._up = LogAxis("left", "", lambda: self._choose_axis(1))
@@ -199,7 +202,7 @@ class MapPage(Page):
         self._fitted_to = ()
         self._drawn = None
         self._labelled = None
-        self._hovered = self._current = None
+        self._hovered = self._current = self._dot = None
         self._frame_all.hide()
         self._card.hide()
 
@@ -402,7 +405,14 @@ class MapPage(Page):
         step = {Qt.Key.Key_PageUp: 1.02, Qt.Key.Key_PageDown: 1 / 1.02}.get(key)
         current = self._current
 
-        if key in DIRECTIONS:
+        shift = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        if key in DIRECTIONS and shift:
+            self._walk_dots(*DIRECTIONS[key])
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self._dot is not None:
+            there = self._in_widget(self._field.place_of(self._dot))
+            if there is not None:
+                self.show_dot_menu(self._dot, self.mapToGlobal(there))
+        elif key in DIRECTIONS:
             self._walk(*DIRECTIONS[key])
         elif key == Qt.Key.Key_Home:
             self._move_line(1.0)
@@ -453,7 +463,33 @@ class MapPage(Page):
 
         self._stand_at(name)
 
+    def _walk_dots(self, across: int, up: int) -> None:
+        """Go to the nearest dot in a direction; at first to the fastest acceptable one."""
+        results = self.model.results if self.model is not None else None
+        dot = self._field.towards(self._dot, across, up, results.line if results else 1.0)
+        place = self._in_widget(self._field.place_of(dot)) if dot is not None else None
+        if dot is None or place is None or results is None:
+            return
+
+        self._stand_at(None)
+        self._dot = dot
+        self._card.show_point(dot, results, self._theme, place)
+        assert dot.seconds is not None
+        words = dot.configuration.describe(results.study.base, most=8)
+        verdict = dot.standing.verdict(results.line)
+        told = f"{words}, about {show_seconds(dot.seconds.value)}, foreseen, {verdict}"
+        self.setAccessibleDescription(told)
+
+    def _in_widget(self, place: QPointF | None) -> QPoint | None:
+        """A place of the plot in this widget's pixels."""
+        if place is None:
+            return None
+
+        at = self._plot.mapFromScene(self._view.mapViewToScene(place))
+        return self._plot.mapToParent(at)
+
     def _stand_at(self, name: str | None) -> None:
+        self._dot = None
         self._current = self._hovered = name
         self._draw_walker()
         self._show_card()
@@ -633,13 +669,13 @@ class MapPage(Page):
     def place_of(self, trial_id: str) -> QPointF | None:
         """Where a trial's mark stands, in this widget's pixels."""
         place = self._marks.place_of(trial_id) or self._quiet_marks.place_of(trial_id)
-        return (
-            None
-            if place is None
-            else QPointF(
-                self._plot.mapToParent(self._plot.mapFromScene(self._view.mapViewToScene(place)))
-            )
-        )
+        found = self._in_widget(place)
+        return QPointF(found) if found is not None else None
+
+    @property
+    def dots(self) -> dict[str, tuple[float, float]]:
+        """Where the dots of the field stand, in logarithms to base two of what the axes show."""
+        return self._field.where
 
     def _draw_looks(self, results: Results) -> None:
         """The marks: their places hardly change, their looks follow verdicts, pick and what is
