@@ -1,13 +1,21 @@
 """The field as the map shows it: what recordings say of combinations that nobody has timed."""
 
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
 
+from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.answers.acceptance import RANKS
-from swift_sample.core.study.answers.field import FieldPoint, combinations, field_of
+from swift_sample.core.study.answers.field import (
+    FieldPoint,
+    combinations,
+    field_of,
+    foreseen,
+    pace_of,
+)
 from swift_sample.core.study.measuring.snapshot import Snapshot
 
 
@@ -19,6 +27,10 @@ class Field:
     points: tuple[FieldPoint, ...]
     combinations: int
     timed: int
+    known: Mapping[Configuration, FieldPoint] = field(default_factory=dict)
+    """all that was derived, timed ones among them"""
+    foresee: Callable[[Configuration], Figure | None] = field(default=lambda _: None)
+    """the time of a configuration, derived or not"""
 
     def verdicts(self, line: float) -> np.ndarray:
         """The places among RANKS of all points' verdicts under an acceptance line, intp[n]."""
@@ -65,10 +77,20 @@ def field_shown(snapshot: Snapshot) -> Field | None:
 
     every = list(combinations(state.plan))
     points = field_of(state, snapshot.results, every)
+    pace = pace_of(state, snapshot.results)
     shown = tuple(
         point
         for point in points
         if point.trial is None and point.seconds is not None and point.share is not None
     )
     timed = sum(point.trial is not None for point in points)
-    return Field(shown, len(every), timed) if shown else None
+    if not points:
+        return None
+
+    return Field(
+        shown,
+        len(every),
+        timed,
+        {point.configuration: point for point in points},
+        lambda configuration: foreseen(state, pace, configuration),
+    )

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 from PyQt6 import sip
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from swift_sample.app.any_settings import ANY_SETTINGS, SettingsPicture
 from swift_sample.app.field import Field, field_shown
 from swift_sample.app.view_model import Activity, MachinesShown, ViewModel
 from swift_sample.core.errors import ReportStoppedError, SwiftSampleError, one_line
@@ -69,6 +70,8 @@ if TYPE_CHECKING:
     from swift_sample.core.study.search.search import Advice
 
 MOST_COMPARED = 4
+FIGURES_MILLISECONDS = 600
+"""How long knobs must rest before figures are derived."""
 FIELD_MILLISECONDS = 500
 """Between two looks at the field."""
 FIELD_SECONDS = 3.0
@@ -157,6 +160,11 @@ class Session(QObject):
         """what recordings say of combinations that were not timed"""
         self._field_of: Snapshot | None = None
         """the snapshot of which the field is being worked out"""
+        self._settings = SettingsPicture(self)
+        self._settings.changed.connect(self.selection_changed)
+        self._figures_wanted = QTimer(self)
+        self._figures_wanted.setSingleShot(True)
+        self._figures_wanted.timeout.connect(self._derive_figures)
         self._field_idle = threading.Event()
         self._field_idle.set()
         self._noticed.connect(self._on_notice)
@@ -238,6 +246,7 @@ class Session(QObject):
             lit=self.lit,
             advice=self.advice,
             field_shown=self.field,
+            any_settings=self._settings.shown,
             facts=self.facts,
             undo_label=self.undo_label,
             redo_label=self.redo_label,
@@ -371,6 +380,43 @@ class Session(QObject):
     def derive(self, configurations: Sequence[Configuration]) -> None:
         """Derive the figures of these from recordings; those are made where there are none."""
         self._measure(Deriving(tuple(configurations)), "Deriving")
+
+    def show_settings(self, configuration: Configuration) -> None:
+        """Show the picture of any settings beside what is compared; its figures follow."""
+        if self.snapshot is None:
+            return
+
+        others = [name for name in self.selected if name != ANY_SETTINGS]
+        self.selected = [ANY_SETTINGS, *others][:MOST_COMPARED]
+        step = self.activity.step
+        if step is not None and step.is_timed:
+            self._settings.wait(configuration)
+        else:
+            self._settings.show(configuration, self.snapshot)
+
+        self._figures_wanted.start(FIGURES_MILLISECONDS)
+
+    def turn_knob(self, key: str, value: Value) -> None:
+        """Show the same settings with another value of one."""
+        shown = self._settings.shown
+        if shown is not None:
+            self.show_settings(shown.configuration.replace({key: value}))
+
+    def _derive_figures(self) -> None:
+        """Derive the figures of what the knobs are set to, where they are not known."""
+        shown = self._settings.shown
+        known = self.field.known if self.field is not None else {}
+        if shown is not None and shown.configuration.effective() not in known:
+            self.derive([shown.configuration.effective()])
+
+    def _go_on_with_settings(self) -> None:
+        """Derive the picture that waited for a timed render."""
+        shown = self._settings.shown
+        step = self.activity.step
+        if shown is None or self.snapshot is None or not shown.waits:
+            return
+        if step is None or not step.is_timed:
+            self._settings.show(shown.configuration, self.snapshot)
 
     def derive_field(self) -> None:
         """Derive every combination of the values that the plan tries."""
@@ -591,6 +637,8 @@ class Session(QObject):
         self._driver.listen(lambda notice: None)
         self._drawn.set()
         self._field_idle.set()
+        self._figures_wanted.stop()
+        self._settings.close()
         self._driver.close()
         _closing.append(self._driver)
         self._work.shutdown(wait=False, cancel_futures=True)
@@ -834,3 +882,4 @@ class Session(QObject):
     def _set_activity(self, activity: Activity) -> None:
         self.activity = activity
         self.activity_changed.emit(activity)
+        self._go_on_with_settings()

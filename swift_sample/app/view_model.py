@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from swift_sample.app.any_settings import AnySettings
 from swift_sample.app.field import Field
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Configuration
@@ -68,6 +69,8 @@ class ViewModel:
     """what a search last said, with its predictions"""
     field_shown: Field | None = None
     """what recordings say of combinations that were not timed; None while they say nothing"""
+    any_settings: AnySettings | None = None
+    """what the knobs are set to; None while nobody turned one"""
     facts: SceneFacts | None = None
     """what the scene has that settings can act on; None until it was read"""
     undo_label: str = ""

@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from swift_sample.app.any_settings import ANY_SETTINGS, knobs_of
 from swift_sample.app.blending import Blending
 from swift_sample.app.foreign import PREFIX, ForeignPictures
 from swift_sample.app.pictures import PictureStore
@@ -44,7 +45,10 @@ from swift_sample.core.study.plan.model import WatchArea
 from swift_sample.ui.dialogs.remark import RemarkDialog
 from swift_sample.ui.look.blend_bar import BlendBar
 from swift_sample.ui.look.head import HEAD_HEIGHT, REFERENCE, TrialHead
+from swift_sample.ui.look.knobs import KnobsBar
 from swift_sample.ui.look.words import (
+    any_settings_line,
+    any_settings_words,
     figures_line,
     foreign_line,
     measured_line,
@@ -93,6 +97,8 @@ BLENDS = "blends"
 """Folder of a study in which blends are kept."""
 WORST_PLACE = "worst place"
 """Under this name the place where a picture is worst is offered as a watch area."""
+UNBLENDED = (REFERENCE, ANY_SETTINGS)
+"""What stands in a pane and has no raw picture of its own to blend."""
 MANY_PANES = 3
 MOST_FIGURES = 3
 """With so many pictures beside one another only the figures closest to their limits stand under
@@ -152,6 +158,13 @@ class LookPage(Page):
         self._values.setObjectName("card")
         self._values.setContentsMargins(8, 2, 8, 2)
         self._values.setText(POINT_AT)
+        self.knobs = KnobsBar(theme)
+        self.knobs.hide()
+        self.knobs.turned.connect(
+            lambda key, value: self.ask(lambda session: session.turn_knob(key, value))
+        )
+        self.knobs.time_wanted.connect(self._time_settings)
+        self.knobs.base_wanted.connect(self._make_settings_base)
         self.scopes = ScopesPanel(theme)
         self.scopes.hide()
         whole = QVBoxLayout(self)
@@ -164,6 +177,7 @@ class LookPage(Page):
         column.setContentsMargins(MARGIN, MARGIN, MARGIN, MARGIN)
         column.setSpacing(4)
         column.addWidget(self.canvas, 1)
+        column.addWidget(self.knobs)
         column.addWidget(self._values)
         column.addWidget(self.scopes)
         pictures.arrived.connect(self._on_picture)
@@ -410,6 +424,7 @@ class LookPage(Page):
         offered = (WatchArea(WORST_PLACE, *self._worst),) if self._worst is not None else ()
         self.canvas.show_areas((*study.areas, *offered), study.size, self._area)
         self._show_heads(model, results)
+        self._show_knobs(model, results)
         self._show_scopes(model)
         self._place()
 
@@ -421,6 +436,7 @@ class LookPage(Page):
             | {REFERENCE}
             | earlier
             | self.foreign.pictures.keys()
+            | ({ANY_SETTINGS} if model.any_settings is not None else set())
         )
         chosen = [n for n in model.selected if n in known]
         pick = results.pick()
@@ -451,7 +467,7 @@ class LookPage(Page):
     @property
     def _blended_place(self) -> int:
         """The first picture that can be blended: not the reference."""
-        return next((k for k, name in enumerate(self._ids) if name != REFERENCE), 0)
+        return next((k for k, name in enumerate(self._ids) if name not in UNBLENDED), 0)
 
     def _show(self, model: ViewModel, results: Results) -> None:
         """Give the canvas what the mode asks for."""
@@ -519,6 +535,14 @@ class LookPage(Page):
         return any(one.key == self.shown_pass for one in LIGHT_PASSES)
 
     def _picture_of(self, model: ViewModel, results: Results, name: str) -> Shown:
+        settings = model.any_settings
+        if name == ANY_SETTINGS and settings is not None:
+            if settings.layers is None:
+                return Shown(name, None, settings.words)
+
+            source = Source(layers=settings.layers, view=self._view(results), shown=self.shown_pass)
+            return Shown(name, source, "")
+
         path = self._path_of(model, name)
         if path is None:
             kept_apart = self._is_light_pass and model.trial(name) is not None
@@ -566,6 +590,8 @@ class LookPage(Page):
         self._make_panes(len(places))
         others = [(f"file: {f.path.name}", f.name) for f in self.foreign.pictures.values()]
 
+        if model.field_shown is not None or ANY_SETTINGS in self._ids:
+            others.append((ANY_SETTINGS, ANY_SETTINGS))
         if model.snapshot is not None:
             others += [
                 (f"earlier: {trial.called(model.study.base)}", trial.id)
@@ -591,6 +617,8 @@ class LookPage(Page):
 
             if self._effective_mode == BLEND:
                 foot.setText(self._blend_words(results))
+            elif name == ANY_SETTINGS:
+                foot.setText(any_settings_line(model, results, self._theme))
             elif foreign is not None:
                 foot.setText(foreign_line(foreign, results, self._theme))
             else:
@@ -609,6 +637,35 @@ class LookPage(Page):
                 else ""
             )
             self._offer(slot, model, name, self._shown_pictures[place])
+
+    def _show_knobs(self, model: ViewModel, results: Results) -> None:
+        """The knobs under the pictures, where one of those is of any settings."""
+        settings = model.any_settings
+        field = model.field_shown
+        wanted = ANY_SETTINGS in self._ids and settings is not None and field is not None
+        self.knobs.setVisible(wanted)
+        if not wanted or settings is None or field is None:
+            return
+
+        self.knobs.show_knobs(
+            knobs_of(model.study, field, settings.configuration, model.line),
+            any_settings_words(model, results),
+            "Pause measuring first" if model.activity.measuring else "",
+            self._theme,
+        )
+
+    def _time_settings(self) -> None:
+        """Make what the knobs are set to a trial, and look at that."""
+        model = self.model
+        if model is not None and model.any_settings is not None:
+            changes = model.any_settings.configuration.effective().differences(model.study.base)
+            self.ask(lambda session: session.try_changes(changes))
+
+    def _make_settings_base(self) -> None:
+        model = self.model
+        if model is not None and model.any_settings is not None:
+            configuration = model.any_settings.configuration.effective()
+            self.ask(lambda session: session.edit(edits.set_base(configuration)))
 
     def _offer(self, slot: int, model: ViewModel, name: str, shown: Shown) -> None:
         """A button in a pane that has nothing to show, with what would change that."""
@@ -718,7 +775,21 @@ class LookPage(Page):
             return
 
         self._end_blend()
-        self._compare([name if k == place else n for k, n in enumerate(self._ids)])
+        names = [name if k == place else n for k, n in enumerate(self._ids)]
+        if name == ANY_SETTINGS and self.model is not None and self.model.any_settings is None:
+            self._begin_with_knobs()
+
+        self._compare(names)
+
+    def _begin_with_knobs(self) -> None:
+        """Set the knobs to the pick, else to the base."""
+        model = self.model
+        if model is None:
+            return
+
+        pick = model.pick()
+        first = pick.trial.configuration if pick is not None else model.study.base
+        self.ask(lambda session: session.show_settings(first))
 
     def _compare(self, names: list[str]) -> None:
         self.ask(lambda session: session.compare(names))

@@ -8,8 +8,10 @@ import numpy as np
 
 from swift_sample.app.foreign import Foreign
 from swift_sample.app.toning import Source
+from swift_sample.app.view_model import ViewModel
 from swift_sample.core.measure.kinds import WORST_MARK, Figure
 from swift_sample.core.study.answers.acceptance import quantity, show_limit
+from swift_sample.core.study.answers.pick_report import show_seconds
 from swift_sample.core.study.answers.results import Results, show_error
 from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.plan.model import AREA_MARK, Study
@@ -146,3 +148,43 @@ def value_words(source: Source, x: int, y: int) -> str:
             told += f", {value:.3g} {unit}" if np.isfinite(value) else ""
 
     return told
+
+
+def any_settings_words(model: ViewModel, results: Results) -> tuple[str, ...]:
+    """What the knobs' settings would take, the longest form first."""
+    settings = model.any_settings
+    field = model.field_shown
+    if settings is None or field is None:
+        return ("",)
+
+    configuration = settings.configuration.effective()
+    seconds = field.foresee(configuration)
+    if seconds is None:
+        return ("no recording holds these values: time them",)
+
+    about = f"about {show_seconds(seconds.value)}"
+    between = f"{about} ({seconds.low:.2g} to {show_seconds(seconds.high)})"
+    base = results.base.seconds if results.base is not None else None
+    if base is None:
+        return f"{between}, foreseen", about
+
+    times = base.value / seconds.value
+    beside = f"{times:.1f}× faster than base" if times >= 1 else f"{1 / times:.1f}× slower"
+    return f"{between}, {beside}, foreseen", f"{about}, {beside}, foreseen", f"{about}, foreseen"
+
+
+def any_settings_line(model: ViewModel, results: Results, theme: Theme) -> str:
+    """The figures of what the knobs are set to, and that its picture is the true one."""
+    settings = model.any_settings
+    field = model.field_shown
+    if settings is None or field is None:
+        return ""
+
+    point = field.known.get(settings.configuration.effective())
+    if point is None:
+        return "its figures are being derived …" if model.activity.measuring else "not derived yet"
+
+    told = measured_line(point.figures, results, theme)
+    proof = model.snapshot.proof_words if model.snapshot is not None else ""
+    true = "pixel for pixel what a render gives" + (f" ({proof})" if proof else "")
+    return f"{told}<br><span style='color:{theme.quiet}'>{escape(true)}</span>"

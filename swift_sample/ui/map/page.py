@@ -576,8 +576,16 @@ class MapPage(Page):
         action.setEnabled(not measuring)
         action.setToolTip("Pause measuring first" if measuring else "Render it, and keep it")
         action.triggered.connect(lambda: self.ask(lambda session: session.try_changes(changes)))
+        look = menu.addAction("Look at it, and turn its knobs")
+        assert look is not None
+        look.triggered.connect(lambda: self._look_at_dot(point))
         menu.setToolTipsVisible(True)
         menu.popup(at)
+
+    def _look_at_dot(self, point: FieldPoint) -> None:
+        """Show the derived picture of a combination in Look."""
+        self.ask(lambda session: session.show_settings(point.configuration))
+        self.page_wanted.emit("Look")
 
     def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
         if event is not None and self._hovered is not None:

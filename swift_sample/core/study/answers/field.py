@@ -127,6 +127,19 @@ def field_of(
     return points
 
 
+def foreseen(state: StudyState, pace: Pace | None, configuration: Configuration) -> Figure | None:
+    """The time of a configuration that a recording holds, derived or not, with its 90 % interval;
+    None where it is not recorded or nothing was timed."""
+    if pace is None or not recorded_for(state, configuration):
+        return None
+
+    derived = derived_of(state, configuration)
+    if derived is not None and derived.areas:
+        return pace.seconds(configuration, derived)
+
+    return pace.seconds_of_work(configuration, work_of(state, configuration))
+
+
 def derived_points(state: StudyState) -> list[FieldPoint]:
     """All combinations of the plan that were derived, in the order of foreseen time."""
     name = state.reference_name
