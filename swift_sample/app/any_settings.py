@@ -68,7 +68,7 @@ def knobs_of(
             verdict = point.standing.verdict(line) if point is not None else UNMEASURED
             bars.append(Bar(value, declared.show(value), field.foresee(other), verdict))
 
-        label = (declared.noun or declared.short or declared.full_label).lower()
+        label = declared.short or declared.full_label.lower()
         made.append(Knob(key, label, tuple(bars), known.index(configuration[key])))
 
     return tuple(made)

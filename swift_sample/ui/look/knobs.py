@@ -3,19 +3,19 @@ each."""
 
 from collections.abc import Sequence
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from swift_sample.app.any_settings import Bar, Knob
 from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
 from swift_sample.core.study.answers.pick_report import show_seconds
 from swift_sample.ui.theme import SMALL, Theme, font
 from swift_sample.ui.widgets.elided import ElidedLabel
-from swift_sample.ui.widgets.flow import Flow
 from swift_sample.ui.widgets.words import plain_tip
 
-KNOB_SIZE = QSize(112, 68)
+KNOB_HEIGHT, NARROWEST, WIDEST = 68, 80, 150
+"""Pixels of a knob: knobs share the width, and scroll where they are too many for it."""
 SIDE = 8
 """Pixels left free at both ends of a knob."""
 TRACK_Y, BARS_BOTTOM, TALLEST = 27, 64, 26
@@ -34,7 +34,9 @@ class SettingKnob(QWidget):
         self._theme = theme
         self._knob: Knob | None = None
         self._longest = 1.0
-        self.setFixedSize(KNOB_SIZE)
+        self.setFixedHeight(KNOB_HEIGHT)
+        self.setMinimumWidth(NARROWEST)
+        self.setMaximumWidth(WIDEST)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
 
@@ -163,12 +165,25 @@ class KnobsBar(QWidget):
         head.addWidget(self._words, 1)
         head.addWidget(self._time)
         head.addWidget(self._base)
-        self._flow = Flow()
+        self._row = QHBoxLayout()
+        self._row.setContentsMargins(0, 0, 0, 0)
+        self._row.setSpacing(4)
+        inner = QWidget()
+        inner.setLayout(self._row)
+        self._scroll = QScrollArea()
+        self._scroll.setWidget(inner)
+        self._scroll.setWidgetResizable(True)
+        self._scroll.setFrameShape(QFrame.Shape.NoFrame)
+        self._scroll.setStyleSheet(
+            "QScrollArea, QScrollArea > QWidget > QWidget { background: transparent; }"
+        )
+        self._scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 2, 8, 2)
         column.setSpacing(2)
         column.addLayout(head)
-        column.addLayout(self._flow)
+        column.addWidget(self._scroll)
+        self._fit_height()
 
     @property
     def knobs(self) -> list[SettingKnob]:
@@ -187,17 +202,31 @@ class KnobsBar(QWidget):
         while len(self._knobs) < len(knobs):
             made = SettingKnob(theme, self)
             made.turned.connect(self.turned)
-            self._flow.addWidget(made)
+            self._row.addWidget(made)
             self._knobs.append(made)
 
         while len(self._knobs) > len(knobs):
             gone = self._knobs.pop()
-            self._flow.removeWidget(gone)
+            self._row.removeWidget(gone)
             gone.deleteLater()
+
+        self._fit_height()
 
         told = [bar.seconds.value for knob in knobs for bar in knob.bars if bar.seconds is not None]
         for widget, knob in zip(self._knobs, knobs, strict=True):
             widget.show_knob(knob, max(told, default=1.0), theme)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._fit_height()
+
+    def _fit_height(self) -> None:
+        """Room for the knobs, and for a bar to scroll them where they are too many."""
+        needed = len(self._knobs) * (NARROWEST + self._row.spacing())
+        bar = self._scroll.horizontalScrollBar()
+        scrolls = needed > self._scroll.width() and bar is not None
+        extra = bar.sizeHint().height() if scrolls and bar is not None else 0
+        self._scroll.setFixedHeight(KNOB_HEIGHT + extra)
 
 
 def _bar_words(bar: Bar) -> str:

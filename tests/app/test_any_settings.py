@@ -1,0 +1,95 @@
+"""Any settings under the hand: the picture that the knobs show is the rendered one."""
+
+import numpy as np
+import pytest
+from pytestqt.qtbot import QtBot
+
+from swift_sample.app.any_settings import SettingsPicture, knobs_of
+from swift_sample.app.field import Field, field_shown
+from swift_sample.core.picture.exr import read_exr
+from swift_sample.core.study.answers.acceptance import UNMEASURED
+from swift_sample.core.study.answers.field import combinations
+from swift_sample.core.study.log.folder import Folder
+from swift_sample.core.study.log.store import Store, create_study
+from swift_sample.core.study.measuring.driver import Driver
+from swift_sample.core.study.measuring.policies import Sweeping
+from swift_sample.core.study.measuring.policies.deriving import Deriving
+from tests.core.study.measuring.test_deriving import SMALL
+from tests.core.study.measuring.test_searching import BASE
+
+
+@pytest.fixture(scope="module")
+def measured(tmp_path_factory: pytest.TempPathFactory):
+    """A study with recordings, its whole field, and the base timed."""
+    path = create_study(tmp_path_factory.mktemp("any") / "any.study", SMALL)
+    driver = Driver(Store.open(path))
+    assert driver.run_here(Deriving(list(combinations(SMALL)))).finished
+    assert driver.run_here(Sweeping(trials=(BASE, BASE.replace({"samples.max": 8})))).finished
+    yield driver
+    driver.close()
+
+
+@pytest.fixture
+def settings(qtbot: QtBot):
+    made = SettingsPicture()
+    yield made
+    made.close()
+
+
+def test_the_picture_is_the_rendered_one(
+    measured: Driver, settings: SettingsPicture, qtbot: QtBot
+) -> None:
+    """Pixel for pixel: a run of the same settings had a recorded chunk's seed."""
+    wanted = BASE.replace({"samples.max": 8})
+    settings.show(wanted, measured.snapshot)
+    qtbot.waitUntil(lambda: not settings.shown.words, timeout=60_000)
+    layers = settings.shown.layers
+    assert layers is not None
+
+    trial = measured.state.trial_of(wanted)
+    first = measured.state.results.trials[trial.id][0]
+    rendered = read_exr(Folder(measured.path).picture(first.picture)).beauty
+    assert first.picture in measured.state.results.of_chunks
+    shown = layers.pyramids["beauty"].levels[0][..., :3]
+    assert np.array_equal(shown, rendered.astype(shown.dtype)), "as far as a screen shows it"
+
+
+def test_settings_that_no_recording_holds_say_so(
+    measured: Driver, settings: SettingsPicture, qtbot: QtBot
+) -> None:
+    settings.show(BASE.replace({"samples.max": 9}), measured.snapshot)
+    qtbot.waitUntil(lambda: settings.shown.words.startswith("It cannot"), timeout=60_000)
+    assert settings.shown.layers is None
+    assert "time it instead" in settings.shown.words
+
+
+def test_only_what_was_wanted_last_is_shown(
+    measured: Driver, settings: SettingsPicture, qtbot: QtBot
+) -> None:
+    told = []
+    settings.changed.connect(lambda: told.append(settings.shown))
+    for samples in (8, 64, 8, 64):
+        settings.show(BASE.replace({"samples.max": samples}), measured.snapshot)
+
+    qtbot.waitUntil(lambda: not settings.shown.words, timeout=60_000)
+    assert settings.shown.configuration["samples.max"] == 64
+    assert [one for one in told if not one.words] == [settings.shown]
+
+
+def test_knobs_tell_the_price_and_the_verdict_of_every_value(measured: Driver) -> None:
+    field = field_shown(measured.snapshot)
+    assert field is not None
+    assert field.is_whole
+    knobs = {knob.key: knob for knob in knobs_of(SMALL, field, BASE, 1.0)}
+    assert set(knobs) == {"samples.max", "bounces.total", "denoise.method"}
+
+    samples = knobs["samples.max"]
+    assert [bar.value for bar in samples.bars] == sorted({8, 64, BASE["samples.max"]})
+    assert samples.words == str(BASE["samples.max"])
+    seconds = [bar.seconds.value for bar in samples.bars]
+    assert seconds == sorted(seconds)
+    assert all(bar.verdict != UNMEASURED for bar in samples.bars)
+
+    nothing = Field((), 0, 0)
+    bars = knobs_of(SMALL, nothing, BASE, 1.0)[0].bars
+    assert {(bar.seconds, bar.verdict) for bar in bars} == {(None, UNMEASURED)}
