@@ -20,6 +20,7 @@ from PyQt6.QtTest import QTest
 
 from swift_sample.app.session import wait_for_closed
 from swift_sample.cli import run
+from swift_sample.core.study.answers.field import combinations
 from swift_sample.core.study.log.store import create_study, is_study
 from swift_sample.core.study.measuring.steps import RunStep
 from swift_sample.core.study.plan import edits
@@ -36,6 +37,8 @@ from swift_sample.ui.window.shell import MainWindow
 ROOT = Path(__file__).resolve().parent.parent
 WORK = ROOT / "build"
 OUT = ROOT / "docs" / "screenshots"
+DOTS_APART = 8
+"""One in so many combinations is derived for the map."""
 OUTSIDE = ROOT / "examples" / "outside"
 
 
@@ -237,6 +240,8 @@ def main() -> None:
     window = open_window(study)
     session = window.session
     assert session is not None
+    session.derive(list(combinations(session.study))[::DOTS_APART])
+    wait_until(lambda: not session.activity.measuring and session.field is not None, 1200)
     shoot(window, "map")
     sheet = window.take_pick()
     assert sheet is not None
@@ -275,12 +280,16 @@ def main() -> None:
     wait_until(lambda: not blend.is_measuring, 60)
     shoot(window, "look-blend")
     session.compare([few, REFERENCE])
-    look.set_mode("wipe")
+    pick_point = session.pick()
+    assert pick_point is not None
+    session.show_settings(pick_point.trial.configuration)
+    session.turn_knob("bounces.total", 2)
+    wait_until(lambda: not session.activity.measuring and session.field is not None, 120)
+    shoot(window, "knobs")
+    session.compare([few, REFERENCE])
     for _ in range(2):
         window.page(LookPage).canvas.zoom_by_step(True)
 
-    QTest.qWait(500)
-    shoot(window, "look-wipe")
     window.page(LookPage).canvas.fit()
     window.page(LookPage).set_mode("side by side")
     for x, y, width, height, name in ((195, 51, 53, 83, "candles"), (16, 83, 83, 53, "honey")):
