@@ -315,9 +315,10 @@ class StudyState:
 
     def independent_pictures(self, appearance: str) -> tuple[str, ...]:
         """The names of an appearance's pictures that can be compared with the reference, since they
-        hold none of its samples."""
+        hold none of its samples; all of them where recordings cannot be had any more."""
         names = self.results.pictures.get(appearance, ())
-        if not self.results.of_chunks or self.are_disproved:
+        lost = self.are_disproved or self.reference_name in self.unrecorded
+        if not self.results.of_chunks or lost:
             return names
         return tuple(name for name in names if name not in self.results.of_chunks)
 
@@ -819,7 +820,7 @@ def _on_concluded(state: StudyState, event: SearchConcluded, _: Happened) -> Stu
 
 def _on_forgiven(state: StudyState, event: FailuresForgiven, happened: Happened) -> StudyState:
     made = _with_records(state, event.place, "", forgiven=happened.number)
-    made = replace_state(made, unrecorded=Map())
+    made = _with_other_figures(replace_state(made, unrecorded=Map()))
     made.__dict__.pop("memo", None)
     made.__dict__.pop("progress", None)
     return made
@@ -843,8 +844,8 @@ _HANDLERS: dict[type, Callable[[StudyState, Any, Happened], StudyState]] = {
     PixelsCompared: _on_pixels,
     RecordingKept: _on_recording,
     RecordingLost: _on_recording_lost,
-    RecordingRefused: lambda state, event, _: replace_state(
-        state, unrecorded=state.unrecorded.set(event.reference, event.reason)
+    RecordingRefused: lambda state, event, _: _with_other_figures(
+        replace_state(state, unrecorded=state.unrecorded.set(event.reference, event.reason))
     ),
     ChunkLost: lambda state, event, _: replace_state(
         state, chunks=_without(state.chunks, [(event.reference, event.chunk)])

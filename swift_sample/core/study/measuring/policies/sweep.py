@@ -176,6 +176,8 @@ class Sweeping:
         known = state.reference
         if any(reference == state.reference_name for reference, _ in state.recordings):
             return True
+        if state.results.of_chunks:
+            return True  # these were lost, and nothing else tells of such pictures
         if known is None or (len(self._trials(state)) < JUDGING_CHUNKS and not self.sought):
             return False
         if self.budget_seconds is None:
