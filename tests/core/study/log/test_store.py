@@ -31,7 +31,7 @@ from swift_sample.core.picture.picture import Picture
 from swift_sample.core.renderers.builtin.catalogue import configured
 from swift_sample.core.scene.staging import Staging
 from swift_sample.core.study.log.database import cannot_read, cannot_write
-from swift_sample.core.study.log.events import MeasuringEnded, Said
+from swift_sample.core.study.log.events import MeasuringEnded, RecordingRefused, Said
 from swift_sample.core.study.log.state import validate
 from swift_sample.core.study.log.store import Reading, Store, create_study, is_study, look_at_study
 from swift_sample.core.study.measuring.driver import Driver
@@ -208,6 +208,7 @@ def test_a_damaged_database_is_made_anew_from_the_pictures(driver: Driver, damag
 def test_rows_that_cannot_be_read_are_told_and_left_out(
     driver: Driver, caplog: pytest.LogCaptureFixture, capsys
 ) -> None:
+    driver.study.keep([RecordingRefused(driver.state.reference_name, "no room")])
     driver.run_here(Sweeping(("samples.max",)))
     path = driver.path
     runs = driver.snapshot.runs
@@ -219,7 +220,7 @@ def test_rows_that_cannot_be_read_are_told_and_left_out(
         database.execute(
             "UPDATE runs SET picture = '../../private.exr' WHERE number = ?", (runs[1].number,)
         )
-        chunks = database.execute("UPDATE events SET body = '{' WHERE kind = 'reference'").rowcount
+        database.execute("UPDATE events SET body = '{' WHERE kind = 'reference'")
         # What the siege found: nests, terminals' control characters, and times that are none.
         database.execute("UPDATE events SET body = ? WHERE kind = 'said'", ("[" * 3000,))
         database.execute("INSERT INTO events VALUES (9001, 'noon', 'tried again', '', '{}')")
@@ -229,8 +230,7 @@ def test_rows_that_cannot_be_read_are_told_and_left_out(
     database.close()
     assert run(["pick", str(path)]) in (0, 3)
     said = capsys.readouterr().err
-    # Beside the chunks five are unread, and three are told in full.
-    assert f"and {chunks + 2} more entries that cannot be read" in said
+    assert "and 3 more entries that cannot be read" in said
     assert "\x1b" not in said
     assert run(["log", str(path)]) == 0
     assert "rendering" in capsys.readouterr().out
