@@ -1,12 +1,14 @@
 """What the ledger shows, worked out from a snapshot; no widgets in here."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from swift_sample.app.field import Field
 from swift_sample.core.measure.timing import is_difference
 from swift_sample.core.renderers.port import SceneFacts
 from swift_sample.core.settings import Setting, Value
 from swift_sample.core.study.answers.acceptance import ACCEPTABLE, UNMEASURED, quantity
+from swift_sample.core.study.answers.field import FieldPoint
 from swift_sample.core.study.answers.pick_report import show_factor, show_seconds
 from swift_sample.core.study.answers.results import Results, show_error
 from swift_sample.core.study.answers.trial import TrialResult
@@ -30,6 +32,8 @@ class ChipState:
     """it must not be used: measured, but never picked"""
     told: str = ""
     """its time and verdict in words; empty while it is not measured"""
+    foreseen: bool = False
+    """whether its verdict is of a derived picture, and its time only foreseen"""
     fixed: bool = False
     """it is there, or not, whatever is wanted: of finished renders"""
 
@@ -72,8 +76,13 @@ class StripStates:
         self._known: dict[str, tuple[tuple[object, ...], StripState]] = {}
 
     def of(
-        self, study: Study, results: Results | None, facts: SceneFacts | None = None
+        self,
+        study: Study,
+        results: Results | None,
+        facts: SceneFacts | None = None,
+        field: Field | None = None,
     ) -> list[StripState]:
+        """`field` tells of values that were derived and not timed."""
         alone = _alone_by_value(study, results)
         strips = []
         origin, base = (results.origin, results.base) if results is not None else (None, None)
@@ -81,14 +90,18 @@ class StripStates:
         for key, declared in study.catalogue.items():
             trials = alone.get(key, {})
             verdicts = tuple(trial.verdict for trial in trials.values())
-            mine = (study, origin, facts, verdicts, base.verdict if base is not None else "")
+            base_verdict = base.verdict if base is not None else ""
+            mine = (study, origin, facts, field, verdicts, base_verdict)
             known = self._known.get(key)
 
             if known is None or any(
-                one is not other and (place < 3 or one != other)
+                one is not other and (place < 4 or one != other)
                 for place, (one, other) in enumerate(zip(known[0], mine, strict=True))
             ):
-                known = self._known[key] = (mine, _strip(study, results, declared, trials, facts))
+                known = self._known[key] = (
+                    mine,
+                    _strip(study, results, declared, trials, facts, field),
+                )
 
             strips.append(known[1])
 
@@ -149,6 +162,7 @@ def _strip(
     declared: Setting,
     alone: dict[Value, TrialResult],
     facts: SceneFacts | None,
+    field: Field | None,
 ) -> StripState:
     key = declared.key
     base_value = study.base[declared.key]
@@ -166,14 +180,17 @@ def _strip(
         shown.sort(key=float)
 
     trials = {**alone, **({base_value: base} if base is not None else {})}
-    longest = max((t.seconds.value for t in trials.values() if t.seconds is not None), default=0.0)
-    chips = tuple(
-        replace(
-            _chip(study, results, declared, value, value in planned, trials.get(value), longest),
-            fixed=fixed,
-        )
-        for value in shown
-    )
+    points = _derived_alone(study, results, key, shown, trials, field)
+    told = [trial.seconds for trial in trials.values()]
+    told += [point.seconds for point in points.values()]
+    longest = max((seconds.value for seconds in told if seconds is not None), default=0.0)
+    chips = []
+
+    for value in shown:
+        chip = _chip(study, results, declared, value, value in planned, trials.get(value), longest)
+        if value in points:
+            chip = _foreseen(chip, points[value], longest)
+        chips.append(replace(chip, fixed=fixed))
 
     reason = facts.reason_against(declared.needs) if facts is not None else ""
     if not reason and study.base.is_idle(declared) and declared.neutral_when is not None:
@@ -190,12 +207,46 @@ def _strip(
     )
     return StripState(
         declared=declared,
-        chips=chips,
+        chips=tuple(chips),
         remark=remark,
         idle_reason=reason,
         leverage=leverage,
         folded=bool(reason) or remark == NO_DIFFERENCE,
         in_other_bases=others,
+    )
+
+
+def _derived_alone(
+    study: Study,
+    results: Results | None,
+    key: str,
+    values: Sequence[Value],
+    trials: Mapping[Value, TrialResult],
+    field: Field | None,
+) -> dict[Value, FieldPoint]:
+    """What recordings say of the base with other values of one setting, those that were timed left
+    out."""
+    if field is None or results is None or study.base != results.study.base:
+        return {}
+
+    timed = {value for value, trial in trials.items() if trial.seconds is not None}
+    wanted = {v: study.base.replace({key: v}).effective() for v in values if v not in timed}
+    return {v: field.known[one] for v, one in wanted.items() if one in field.known}
+
+
+def _foreseen(chip: ChipState, point: FieldPoint, longest: float) -> ChipState:
+    """A chip with what recordings say of its value."""
+    if point.seconds is None:
+        return chip
+
+    told = f"about {show_seconds(point.seconds.value)}, foreseen, {point.verdict}"
+    return replace(
+        chip,
+        time_share=point.seconds.value / longest if longest else None,
+        verdict=point.verdict,
+        tip=f"{chip.tip}\n{told}, not timed",
+        told=told,
+        foreseen=True,
     )
 
 

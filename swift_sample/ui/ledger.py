@@ -377,7 +377,7 @@ class Ledger(QWidget):
         if study.catalogue is not self._catalogue:
             self._make_strips(study.catalogue)
 
-        self._states_shown = self._states.of(study, model.results, model.facts)
+        self._states_shown = self._states.of(study, model.results, model.facts, model.field_shown)
         for state in self._states_shown:
             self._strips[state.declared.key].show_state(
                 state, self._theme, state.declared.key == self._selected

@@ -1,11 +1,16 @@
+from dataclasses import replace
+
 import pytest
 
-from swift_sample.app.ledger_model import strip_states, trail_of
+from swift_sample.app.field import Field
+from swift_sample.app.ledger_model import StripStates, strip_states, trail_of
 from swift_sample.core.errors import UsageError
 from swift_sample.core.renderers.builtin.catalogue import CATALOGUE
 from swift_sample.core.settings.typed import read_values
 from swift_sample.core.study.answers.acceptance import ACCEPTABLE, NOT_ACCEPTABLE
+from swift_sample.core.study.plan.model import Sweep
 from tests.core.study.answers.test_results import STUDY, results_of
+from tests.ui.pages.test_map_field import GRAIN, point_of
 
 SAMPLES = CATALOGUE["samples.max"]
 STRENGTH = CATALOGUE["denoise.strength"]
@@ -52,6 +57,25 @@ def test_chips_carry_times_and_verdicts() -> None:
         50,
         100,
     ]
+
+
+def test_chips_tell_what_recordings_say_of_values_that_were_not_timed() -> None:
+    results = results_of({100: (10.0, (1.0, 0.9, 1.1)), 50: (5.0, (1.6, 1.5, 1.7))})
+    points = {samples: point_of(results, share, 2.0) for share, samples in GRAIN.items()}
+    known = {point.configuration: point for point in points.values()}
+    timed = replace(points[40], configuration=STUDY.base.replace({"samples.max": 50}))
+    field = Field(tuple(points.values()), 5, 2, {**known, timed.configuration: timed})
+
+    study = replace(STUDY, sweeps=(Sweep("one at a time", {"samples.max": (20, 50, 80)}),))
+    strips = StripStates().of(study, results, None, field)
+    chips = {
+        chip.value: chip for strip in strips if strip.declared is SAMPLES for chip in strip.chips
+    }
+    assert chips[20].foreseen
+    assert (chips[20].time_share, chips[20].verdict) == (pytest.approx(0.2), ACCEPTABLE)
+    assert chips[80].verdict == NOT_ACCEPTABLE
+    assert "about 2.0 s, foreseen" in chips[20].told
+    assert not chips[50].foreseen, "it was timed"
 
 
 def test_settings_without_effect_say_why() -> None:

@@ -425,9 +425,9 @@ class VerdictStrip(QWidget):
                 )
 
         self._show_others(trial, results)
-        measured = (
-            f"{'so far, ' if so_far(results) else ''}measured {len(trial.runs)}×, {show_ties(pick)}"
-        )
+        how = "timed" if trial.derived else "measured"
+        begun = "so far, " if so_far(results) else ""
+        measured = f"{begun}{how} {len(trial.runs)}×, {show_ties(pick)}"
         self._measured.setText(
             measured if results.line == 1.0 else f"what if: {results.line:.2g}× the limits"
         )

@@ -1,7 +1,7 @@
 """One value of a setting as a chip that carries its result: a bar for its time and a mark for its
 verdict."""
 
-from PyQt6.QtCore import QPoint, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QPoint, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QAction, QContextMenuEvent, QEnterEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton, QMenu
 
@@ -122,13 +122,25 @@ class Chip(QAbstractButton):
         bar = QRectF(
             track.x(), track.y(), max(4.0, track.width() * state.time_share), track.height()
         )
-        if state.verdict == NOT_ACCEPTABLE:
+        if state.foreseen:
+            self._paint_foreseen(painter, bar)
+        elif state.verdict == NOT_ACCEPTABLE:
             painter.setBrush(theme.colour("page"))
             painter.setPen(QPen(theme.colour("over"), 1))
             painter.drawRoundedRect(bar.adjusted(0.5, 0.5, -0.5, -0.5), 2, 2)
         else:
             painter.setBrush(theme.colour("acceptable" if state.verdict == ACCEPTABLE else "quiet"))
             painter.drawRoundedRect(bar, 2, 2)
+
+    def _paint_foreseen(self, painter: QPainter, bar: QRectF) -> None:
+        """A broken line for a time that nobody took."""
+        roles = {ACCEPTABLE: "acceptable", NOT_ACCEPTABLE: "over"}
+        colour = self._theme.colour(roles.get(self.state.verdict, "quiet"))
+        pen = QPen(colour, 2)
+        pen.setDashPattern([2, 1])
+        painter.setPen(pen)
+        middle = bar.center().y()
+        painter.drawLine(QPointF(bar.left() + 1, middle), QPointF(bar.right() - 1, middle))
 
     def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
         if event is not None:

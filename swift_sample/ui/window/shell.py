@@ -465,7 +465,7 @@ class MainWindow(QMainWindow):
         session.report_changed.connect(self._refresh_soon)
         session.machines_changed.connect(self._show_on_page)
         session.lit_changed.connect(self._show_on_page)
-        session.field_changed.connect(self._show_on_page)
+        session.field_changed.connect(self._refresh_soon)
         session.pointed_changed.connect(lambda: self.ledger.point_at(session.pointed))
         session.problem.connect(self.tell)
         session.log_arrived.connect(self.show_log)
