@@ -3,7 +3,7 @@
 import sys
 
 from benchmarks.measures import noise
-from benchmarks.search import guided, outside, simulation
+from benchmarks.search import guided, outside, recordings, simulation
 from benchmarks.speed import (
     adaptive,
     cutouts,
@@ -31,6 +31,7 @@ BENCHMARKS = {
     "measures": noise.main,
     "measuring": measuring.main,
     "outside": outside.main,
+    "recordings": recordings.main,
     "search": guided.main,
     "simulation": simulation.main,
     "starting": starting.main,
