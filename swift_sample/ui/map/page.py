@@ -174,7 +174,7 @@ class MapPage(Page):
         self._drop_line = QPushButton("Reset the line")
         self._keep_line.clicked.connect(lambda: self.ask(lambda session: session.keep_line()))
         self._drop_line.clicked.connect(lambda: self._move_line(1.0))
-        self._derive_rest = QPushButton("Derive the rest")
+        self._derive_rest = QPushButton("Derive the rest", self)
         self._derive_rest.setToolTip(
             "Figures of every combination of the values that the study tries, out of recordings"
         )
@@ -188,6 +188,7 @@ class MapPage(Page):
         self._frame_all.setToolTip("Show all marks again (F)")
         self._frame_all.clicked.connect(self.frame_everything)
         self._frame_all.hide()
+        self._derive_rest.hide()
         self._view.sigRangeChangedManually.connect(lambda *_: self._frame_all.show())
         column = QVBoxLayout(self)
         column.setContentsMargins(16, 4, 16, 8)
@@ -214,7 +215,7 @@ class MapPage(Page):
         self._upper = state.get("up", "")
 
     def tools(self) -> list[QWidget]:
-        return [self._line_words, self._derive_rest, self._keep_line, self._drop_line]
+        return [self._line_words, self._keep_line, self._drop_line]
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
@@ -981,8 +982,13 @@ class MapPage(Page):
         self._line_words.setMaximumWidth(16_777_215 if self.width() >= ROOM_FOR_WORDS else 0)
         self._hint.setGeometry(self.width() // 4, self.height() // 3, self.width() // 2, 60)
         self._hint.raise_()
-        self._frame_all.adjustSize()
-        self._frame_all.move(self.width() - self._frame_all.width() - 28, 10)
+        right = self.width() - 28
+        for button in (self._derive_rest, self._frame_all):
+            button.adjustSize()
+            button.move(right - button.width(), 10)
+            button.raise_()
+            right -= button.width() + 8
+
         self._card.hide()
         super().resizeEvent(event)
 

@@ -175,12 +175,12 @@ def test_features_of_materials_are_found_and_tried(
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         session.measure()
 
-    qtbot.waitUntil(lambda: not session.snapshot.to_come, timeout=10_000)
+    qtbot.waitUntil(lambda: not session.snapshot.to_come, timeout=MEASURING)
     window.show_page("Cost")
     qtbot.mouseClick(button(window, "By material"), Qt.MouseButton.LeftButton)
     qtbot.wait(200)
     button(window, "See what the scene has").click()
-    qtbot.waitUntil(lambda: len(session.study.catalogue.of_scene) == 5, timeout=10_000)
+    qtbot.waitUntil(lambda: len(session.study.catalogue.of_scene) == 5, timeout=MEASURING)
 
     def every_button() -> QPushButton | None:
         return next(
@@ -188,10 +188,10 @@ def test_features_of_materials_are_found_and_tried(
             None,
         )
 
-    qtbot.waitUntil(lambda: every_button() is not None, timeout=10_000)
+    qtbot.waitUntil(lambda: every_button() is not None, timeout=MEASURING)
     qtbot.waitUntil(
         lambda: any(text.startswith("glass (") for text in texts(window.page(CostPage))),
-        timeout=10_000,
+        timeout=MEASURING,
     )
     assert any(
         b.accessibleName() == "Try glass: coat off" for b in window.findChildren(QPushButton)
@@ -201,7 +201,7 @@ def test_features_of_materials_are_found_and_tried(
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         every.click()
 
-    qtbot.waitUntil(lambda: sum(t.is_on_map for t in session.results.trials) == 5, timeout=10_000)
+    qtbot.waitUntil(lambda: sum(t.is_on_map for t in session.results.trials) == 5, timeout=MEASURING)
     qtbot.wait(300)
     told = " ".join(texts(window.page(CostPage)))
     assert "cost" in told

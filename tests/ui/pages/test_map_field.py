@@ -25,6 +25,7 @@ from swift_sample.ui.map.page import MapPage
 from swift_sample.ui.theme import DAY
 from tests.core.study.answers.test_results import THREE, results_of
 from tests.ui.fake_session import FakeSession
+from tests.ui.seen import button, click
 
 GRAIN = {0.5: 20, 1.0: 40, 2.0: 80}
 """Samples by the limit share that they have."""
@@ -108,8 +109,7 @@ def test_a_dot_can_be_timed_and_the_rest_derived(
     assert session.asked[-1] == ("try_changes", ({"samples.max": 40},))
 
     QApplication.processEvents()
-    rest = next(tool for tool in view.tools() if getattr(tool, "text", str)() == "Derive the rest")
-    rest.click()
+    click(button(view, "Derive the rest"))
     assert session.asked[-1] == ("derive_field", ())
 
 
