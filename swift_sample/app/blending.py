@@ -3,7 +3,7 @@ figures that follow."""
 
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
+from contextlib import closing, suppress
 from pathlib import Path
 
 import numpy as np
@@ -20,6 +20,7 @@ from swift_sample.core.picture.view import View
 from swift_sample.core.renderers.port import Renderer
 from swift_sample.core.settings import Configuration
 from swift_sample.core.settings.setting import DENOISING
+from swift_sample.core.worker.merging import without_pieces
 
 AS_RENDERED = "as rendered"
 """The picture that the trial itself was denoised to."""
@@ -49,7 +50,13 @@ class Blending(QObject):
         view: View,
         reference: tuple[Path, str] | None,
         parent: QObject | None = None,
+        *,
+        reference_samples: int = 0,
+        pieces: Mapping[Path, tuple[Path, int]] | None = None,
     ) -> None:
+        """`pieces` are recordings of chunks of the reference that pictures hold the samples of,
+        with their numbers of samples, by the picture: they are taken out of the reference, of
+        `reference_samples`, before anything is compared with it."""
         super().__init__(parent)
         self.path = files[0][0]
         self.view = view
@@ -62,6 +69,8 @@ class Blending(QObject):
         self._configuration = configuration
         self._renderer = renderer
         self._reference = reference
+        self._reference_samples = reference_samples
+        self._pieces = dict(pieces or {})
         self._files = files[:MOST_RUNS]
         self._pictures: list[Picture] = []
         self._true: Picture | None = None
@@ -172,15 +181,15 @@ class Blending(QObject):
 
     def _read(self) -> None:
         pictures = [read(*self._files[0])]
+        there = [self._files[0][0]]
         for file in self._files[1:]:
             with suppress(SwiftSampleError):  # it only makes the figures surer
                 pictures.append(read(*file))
+                there.append(file[0])
 
-        true = (
-            read(*self._reference)
-            if self._reference is not None and self._reference[0].exists()
-            else None
-        )
+        true = None
+        if self._reference is not None and self._reference[0].exists():
+            true = self._without_own(read(*self._reference), there)
 
         def take() -> None:
             self._pictures = pictures
@@ -228,6 +237,20 @@ class Blending(QObject):
             .denoise(plain, at_full_strength(self._configuration, method))
             .beauty
         )
+
+    def _without_own(self, reference: Picture, pictures: Sequence[Path]) -> Picture:
+        """The reference without the samples that these pictures hold."""
+        own = []
+        for path in pictures:
+            if path not in self._pieces:
+                continue
+
+            recording, samples = self._pieces[path]
+            if recording.exists():
+                with closing(self._renderer.engine().open_recording(recording)) as opened:
+                    own.append((opened.own().picture, samples))
+
+        return without_pieces(reference, self._reference_samples, own) if own else reference
 
     def _measure(self) -> None:
         """Measure the blend as it stands; while one is measured the next one waits."""

@@ -1,10 +1,13 @@
 """Any settings under the hand: the picture that the knobs show is the rendered one."""
 
+from contextlib import closing
+
 import numpy as np
 import pytest
 from pytestqt.qtbot import QtBot
 
 from swift_sample.app.any_settings import SettingsPicture, knobs_of
+from swift_sample.app.blending import Blending
 from swift_sample.app.field import Field, field_shown
 from swift_sample.core.picture.exr import read_exr
 from swift_sample.core.study.answers.acceptance import UNMEASURED
@@ -93,3 +96,35 @@ def test_knobs_tell_the_price_and_the_verdict_of_every_value(measured: Driver) -
     nothing = Field((), 0, 0)
     bars = knobs_of(SMALL, nothing, BASE, 1.0)[0].bars
     assert {(bar.seconds, bar.verdict) for bar in bars} == {(None, UNMEASURED)}
+
+
+def test_a_blend_is_never_compared_with_its_own_samples(measured: Driver, qtbot: QtBot) -> None:
+    """A run with a chunk's seed holds samples of the reference: those are taken out of it."""
+    snapshot = measured.snapshot
+    trial = measured.state.trial_of(BASE.replace({"samples.max": 8}))
+    picture = measured.state.results.trials[trial.id][0].picture
+    recording, samples = snapshot.piece_of(picture)
+    assert recording.exists()
+    assert snapshot.piece_of("none of them.exr") is None
+
+    file = snapshot.folder.picture(picture)
+    reference = (snapshot.reference_path, snapshot.digest_of(snapshot.reference_path.name))
+    whole = read_exr(snapshot.reference_path)
+    with closing(snapshot.renderer.engine().open_recording(recording)) as opened:
+        own = opened.own().picture
+
+    made = Blending(
+        [(file, snapshot.digest_of(picture))],
+        trial.configuration,
+        snapshot.renderer,
+        measured.state.plan.view,
+        reference,
+        reference_samples=snapshot.reference.samples,
+        pieces={file: (recording, samples)},
+    )
+    qtbot.waitUntil(lambda: made._true is not None, timeout=60_000)
+    left = snapshot.reference.samples - samples
+    rest = (whole.beauty * snapshot.reference.samples - own.beauty * samples) / left
+    assert np.allclose(made._true.beauty, rest, rtol=1e-3, atol=1e-4)
+    assert not np.allclose(made._true.beauty, whole.beauty, rtol=1e-3, atol=1e-4)
+    made.close()

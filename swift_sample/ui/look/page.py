@@ -113,6 +113,7 @@ class LookPage(Page):
     name = "Look"
     KEYS = (
         ("← →", "step along the frontier at the same spot"),
+        ("Tab, then ← →", "turn a knob of any settings"),
         ("+ − 0", "zoom in, out, fit"),
         ("W, B, D, R", "wipe, blink, difference, blend; again: side by side"),
         ("1 to 9", "picture, raw, light passes, colour, direction, distance, samples, time, grain"),
@@ -1041,6 +1042,8 @@ class LookPage(Page):
             snapshot.state.trial_of(trial.configuration).appearance, ()
         )
         others = [snapshot.folder.picture(other) for other in names if other != path.name]
+        pieces = {snapshot.folder.picture(other): snapshot.piece_of(other) for other in names}
+        samples = snapshot.reference.samples if snapshot.reference is not None else 0
 
         self._blend = Blending(
             [(file, snapshot.digest_of(file.name)) for file in (path, *others)],
@@ -1051,6 +1054,8 @@ class LookPage(Page):
             if known
             else None,
             self,
+            reference_samples=samples,
+            pieces={file: piece for file, piece in pieces.items() if piece is not None},
         )
         self._blend.changed.connect(self._on_blend)
         self._blend.measured.connect(self._on_blend)

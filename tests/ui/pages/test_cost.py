@@ -201,7 +201,9 @@ def test_features_of_materials_are_found_and_tried(
     with qtbot.waitSignal(session.finished, timeout=MEASURING):
         every.click()
 
-    qtbot.waitUntil(lambda: sum(t.is_on_map for t in session.results.trials) == 5, timeout=MEASURING)
+    qtbot.waitUntil(
+        lambda: sum(t.is_on_map for t in session.results.trials) == 5, timeout=MEASURING
+    )
     qtbot.wait(300)
     told = " ".join(texts(window.page(CostPage)))
     assert "cost" in told

@@ -28,7 +28,7 @@ from swift_sample.core.study.answers.taking_back import taken_back
 from swift_sample.core.study.answers.trial import TrialResult
 from swift_sample.core.study.log.events import STOPPED, Happened, PlaceShown, Run
 from swift_sample.core.study.log.folder import Folder
-from swift_sample.core.study.log.identity import Identity, Place, machine_identity
+from swift_sample.core.study.log.identity import Identity, Place, chunk_of_seed, machine_identity
 from swift_sample.core.study.log.records import NO_PROOFS, ReferenceState
 from swift_sample.core.study.log.state import (
     PlannedTrial,
@@ -279,6 +279,20 @@ class Snapshot:
             if found is not None
             else next((trial for trial in self.earlier if trial.id == trial_id), None)
         )
+
+    def piece_of(self, picture: str) -> tuple[Path, int] | None:
+        """The recording of the reference's chunk whose samples a picture holds, by the name of its
+        file, and how many those of the chunk are; None where it is independent of the reference, or
+        nothing was recorded."""
+        if picture not in self.state.results.of_chunks:
+            return None
+
+        seed = next(run.seed for run in self.state.results.runs if run.picture == picture)
+        chunk = chunk_of_seed(seed)
+        assert chunk is not None
+        name = self.state.reference_name
+        kept = self.state.recordings.get((name, chunk))
+        return (self.folder.recording(name, chunk), kept.samples) if kept is not None else None
 
     def picture_of(self, trial_id: str) -> Path | None:
         """A picture of a trial: that of its typical run, else any that renders the same pixels."""
