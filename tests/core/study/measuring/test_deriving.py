@@ -58,6 +58,8 @@ def test_every_combination_has_figures_without_a_render_of_it(driver: Driver) ->
     assert len(every) == 8
     steps = steps_of(driver, Deriving(every))
     assert not any(isinstance(step, RunStep) for step in steps)
+    told = [step.words(BASE) for step in steps if isinstance(step, DeriveStep)]
+    assert [words.rpartition(", ")[2] for words in told] == [f"{k} of 8" for k in range(1, 9)]
 
     points = field_of(driver.state, driver.snapshot.results, every)
     assert [point.configuration for point in points] == every

@@ -2,7 +2,7 @@
 steps derive figures from them."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from swift_sample.core.settings import Configuration
 from swift_sample.core.study.answers.field import recorded_for
@@ -50,9 +50,16 @@ class Deriving:
         if record is not None:
             return Proposal(record, "pictures of other settings are derived from it")
 
-        for configuration in self.configurations:
-            step = derive_step(state, place, configuration)
+        # What is derived stays so while the plan does: each look begins where the last one ended.
+        count = len(self.configurations)
+        key = ("deriving", id(self.configurations))
+        first = int(state.progress.get(key, (0, 0.0))[0])
+
+        for number in range(first, count):
+            state.progress[key] = (number, 0.0)
+            step = derive_step(state, place, self.configurations[number])
             if step is not None:
+                step = replace(step, place_in=(number + 1, count))
                 return Proposal(step, "a recording holds its picture")
 
         return Proposal(None, "everything that was asked for is derived")

@@ -28,6 +28,8 @@ class DeriveStep:
     """of the recordings' files by chunk, and the reference's by its name"""
     machine: str = ""
     """the kind of machine that derives"""
+    place_in: tuple[int, int] | None = field(default=None, compare=False)
+    """which of how many it is, where several are asked for"""
     is_timed = False
 
     @property
@@ -35,7 +37,11 @@ class DeriveStep:
         return self.keys[0]
 
     def words(self, base: Configuration) -> str:
-        return f"deriving {self.configuration.describe(base)}"
+        words = f"deriving {self.configuration.describe(base)}"
+        if self.place_in is None or self.place_in[1] < 2:
+            return words
+
+        return f"{words}, {self.place_in[0]:,} of {self.place_in[1]:,}"
 
     def job(self, folder: Folder) -> DeriveJob:
         name = self.key.reference
