@@ -37,7 +37,8 @@ class DeriveStep:
         return self.keys[0]
 
     def words(self, base: Configuration) -> str:
-        words = f"deriving {self.configuration.describe(base)}"
+        own = self.configuration
+        words = f"deriving {'the base' if own == base else own.describe(base)}"
         if self.place_in is None or self.place_in[1] < 2:
             return words
 
