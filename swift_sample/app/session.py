@@ -6,6 +6,7 @@ window's thread.
 """
 
 import threading
+import time
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
@@ -74,6 +75,8 @@ FIGURES_MILLISECONDS = 600
 """How long knobs must rest before figures are derived."""
 FIELD_MILLISECONDS = 500
 """Between two looks at the field."""
+FIELD_REST = 4.0
+"""How many times as long as it took to be worked out the field rests before it is again."""
 FIELD_SECONDS = 3.0
 """The longest that a timed render waits for the field to be worked out."""
 DRAWING_SECONDS = 0.3
@@ -165,6 +168,8 @@ class Session(QObject):
         self._figures_wanted = QTimer(self)
         self._figures_wanted.setSingleShot(True)
         self._figures_wanted.timeout.connect(self._derive_figures)
+        self._field_took = 0.0
+        """seconds that the field took to be worked out last"""
         self._field_idle = threading.Event()
         self._field_idle.set()
         self._noticed.connect(self._on_notice)
@@ -857,9 +862,11 @@ class Session(QObject):
 
         def work() -> None:
             field = None
+            began = time.monotonic()
             try:
                 field = field_shown(snapshot)
             finally:
+                self._field_took = time.monotonic() - began
                 self._field_idle.set()
                 self._emit("_field_arrived", field)
 
@@ -877,7 +884,8 @@ class Session(QObject):
 
         known = self.snapshot
         if known is not None and done is not None and known.version != done.version:
-            QTimer.singleShot(FIELD_MILLISECONDS, self._look_at_field)
+            rest = max(FIELD_MILLISECONDS, int(1000 * FIELD_REST * self._field_took))
+            QTimer.singleShot(rest, self._look_at_field)
 
     def _set_activity(self, activity: Activity) -> None:
         self.activity = activity
