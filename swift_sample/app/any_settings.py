@@ -2,9 +2,9 @@
 verdict of every value beside it, and the picture that comes of them, derived off the window's
 thread."""
 
+from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
@@ -12,9 +12,10 @@ from swift_sample.app.field import Field
 from swift_sample.app.pictures import layers_of
 from swift_sample.app.toning import Layers
 from swift_sample.core.errors import SwiftSampleError, one_line
+from swift_sample.core.log import inspected
 from swift_sample.core.measure.kinds import Figure
 from swift_sample.core.renderers.port import Recording
-from swift_sample.core.settings import Configuration, Value
+from swift_sample.core.settings import Configuration, Setting, Value
 from swift_sample.core.study.answers.acceptance import UNMEASURED
 from swift_sample.core.study.answers.field import recorded_for
 from swift_sample.core.study.measuring.snapshot import Snapshot
@@ -57,7 +58,7 @@ def knobs_of(
     made = []
     for key, values in study.space().items():
         declared = study.catalogue[key]
-        known = sorted(values, key=lambda v: (isinstance(v, str), v)) if len(values) > 1 else []
+        known = _in_order(declared, values) if len(values) > 1 else []
         if configuration[key] not in known or configuration.is_idle(declared):
             continue
 
@@ -72,6 +73,16 @@ def knobs_of(
         made.append(Knob(key, label, tuple(bars), known.index(configuration[key])))
 
     return tuple(made)
+
+
+def _in_order(declared: Setting, values: Iterable[Value]) -> list[Value]:
+    """Choices as the catalogue has them, numbers from the least up, others as they come."""
+    if declared.kind == "choice":
+        return sorted(values, key=lambda value: declared.values.index(str(value)))
+    if declared.kind in ("whole", "number"):
+        return sorted(values, key=float)
+
+    return list(values)
 
 
 @dataclass(frozen=True)
@@ -97,19 +108,29 @@ class SettingsPicture(QObject):
         super().__init__(parent)
         self.shown: AnySettings | None = None
         self._work: ThreadPoolExecutor | None = None
-        self._open: tuple[Path, Recording] | None = None
+        self._open: tuple[object, Recording] | None = None
+        """what names a recording and its content, and the recording"""
+        self._shown_of: object = None
+        """what the picture depends on beside its settings"""
         self._derived.connect(self._on_derived)
 
     def show(self, configuration: Configuration, snapshot: Snapshot) -> None:
         """Derive the picture of a configuration; the one before stays until it is there."""
-        before = self.shown
+        before = self.shown if self._shown_of == _depends_on(snapshot) else None
+        self._shown_of = _depends_on(snapshot)
         self.shown = AnySettings(configuration, before.layers if before is not None else None)
         wanted = self.shown
         if self._work is None:
             self._work = ThreadPoolExecutor(1, thread_name_prefix="any settings")
 
-        self._work.submit(lambda: self._derive(wanted, snapshot))
+        inspected(self._work.submit(lambda: self._derive(wanted, snapshot)), "derived pictures")
         self.changed.emit()
+
+    def follow(self, snapshot: Snapshot) -> None:
+        """Derive the picture again where the scene, the reference or the view is another one."""
+        shown = self.shown
+        if shown is not None and not shown.waits and self._shown_of != _depends_on(snapshot):
+            self.show(shown.configuration, snapshot)
 
     def wait(self, configuration: Configuration) -> None:
         """Take a configuration that is derived later, since a render is being timed."""
@@ -146,9 +167,10 @@ class SettingsPicture(QObject):
             raise SwiftSampleError("no recording holds these values; time it instead")
 
         path = snapshot.folder.recording(state.reference_name, held[0])
-        if self._open is None or self._open[0] != path:
+        content = (path, state.recordings[state.reference_name, held[0]].digest)
+        if self._open is None or self._open[0] != content:
             self._close_recording()
-            self._open = (path, snapshot.renderer.engine().open_recording(path))
+            self._open = (content, snapshot.renderer.engine().open_recording(path))
 
         picture = self._open[1].derive(configuration, state.plan.view).picture
         return layers_of(path, picture)
@@ -163,3 +185,8 @@ class SettingsPicture(QObject):
         if self.shown is wanted:
             self.shown = made
             self.changed.emit()
+
+
+def _depends_on(snapshot: Snapshot) -> object:
+    """What a derived picture depends on beside its settings."""
+    return (snapshot.folder.path, snapshot.state.reference_name, snapshot.state.plan.view)

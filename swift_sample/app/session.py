@@ -805,6 +805,7 @@ class Session(QObject):
             self.snapshot_changed.emit(notice.snapshot)
             self.undo_changed.emit()
             self._look_at_field()
+            self._settings.follow(notice.snapshot)
         elif isinstance(notice, StepStarted):
             self._set_activity(
                 replace(

@@ -1,6 +1,7 @@
 """Any settings under the hand: the picture that the knobs show is the rendered one."""
 
 from contextlib import closing
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -10,6 +11,7 @@ from swift_sample.app.any_settings import SettingsPicture, knobs_of
 from swift_sample.app.blending import Blending
 from swift_sample.app.field import Field, field_shown
 from swift_sample.core.picture.exr import read_exr
+from swift_sample.core.picture.view import View
 from swift_sample.core.study.answers.acceptance import UNMEASURED
 from swift_sample.core.study.answers.field import combinations
 from swift_sample.core.study.log.folder import Folder
@@ -66,6 +68,23 @@ def test_settings_that_no_recording_holds_say_so(
     assert "time it instead" in settings.shown.words
 
 
+def test_another_view_has_another_picture(
+    measured: Driver, settings: SettingsPicture, qtbot: QtBot
+) -> None:
+    settings.show(BASE, measured.snapshot)
+    qtbot.waitUntil(lambda: not settings.shown.words, timeout=60_000)
+    first = settings.shown
+    settings.follow(measured.snapshot)
+    assert settings.shown is first, "nothing that it depends on has changed"
+
+    plan = replace(measured.state.plan, view=View(exposure=1.0))
+    other = replace(measured.snapshot, state=replace(measured.state, plan=plan))
+    settings.follow(other)
+    assert settings.shown is not first
+    assert settings.shown.layers is None, "the old picture is not shown for the new view"
+    qtbot.waitUntil(lambda: not settings.shown.words, timeout=60_000)
+
+
 def test_only_what_was_wanted_last_is_shown(
     measured: Driver, settings: SettingsPicture, qtbot: QtBot
 ) -> None:
@@ -86,6 +105,9 @@ def test_knobs_tell_the_price_and_the_verdict_of_every_value(measured: Driver) -
     knobs = {knob.key: knob for knob in knobs_of(SMALL, field, BASE, 1.0)}
     assert set(knobs) == {"samples.max", "bounces.total", "denoise.method"}
 
+    methods = [bar.value for bar in knobs["denoise.method"].bars]
+    declared = SMALL.catalogue["denoise.method"].values
+    assert methods == sorted(methods, key=declared.index), "in the order of the catalogue"
     samples = knobs["samples.max"]
     assert [bar.value for bar in samples.bars] == sorted({8, 64, BASE["samples.max"]})
     assert samples.words == str(BASE["samples.max"])

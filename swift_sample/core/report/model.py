@@ -439,7 +439,9 @@ def _method(snapshot: Snapshot, machine: Machine) -> tuple[str, ...]:
             f"Errors are measured against a reference of {reference.samples} samples{own}"
             + (f"; unlike the base it has {words}." if words else ".")
         )
-    if snapshot.proof_words:
+    if snapshot.state.are_disproved:
+        said.append(f"{snapshot.proof_words}.")
+    elif snapshot.proof_words:
         said.append(
             "Figures are measured of pictures that were derived from recorded samples of the "
             f"reference, each against the rest of it; {snapshot.proof_words}."

@@ -149,11 +149,10 @@ class KnobsBar(QWidget):
     time_wanted = pyqtSignal()
     base_wanted = pyqtSignal()
 
-    def __init__(self, theme: Theme) -> None:
+    def __init__(self) -> None:
         super().__init__()
         self.setObjectName("card")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._theme = theme
         self._knobs: list[SettingKnob] = []
         self._words = ElidedLabel()
         self._words.setFont(font(SMALL, bold=True))
@@ -185,16 +184,10 @@ class KnobsBar(QWidget):
         column.addWidget(self._scroll)
         self._fit_height()
 
-    @property
-    def knobs(self) -> list[SettingKnob]:
-        """The knobs that are shown, in order."""
-        return list(self._knobs)
-
     def show_knobs(
         self, knobs: Sequence[Knob], words: Sequence[str], why_not_timed: str, theme: Theme
     ) -> None:
         """`words` say what the settings take, the longest form first."""
-        self._theme = theme
         self._words.set_forms(*words)
         self._time.setEnabled(not why_not_timed)
         self._time.setToolTip(why_not_timed or "Render it, and keep it as a trial")

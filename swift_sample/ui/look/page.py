@@ -159,7 +159,7 @@ class LookPage(Page):
         self._values.setObjectName("card")
         self._values.setContentsMargins(8, 2, 8, 2)
         self._values.setText(POINT_AT)
-        self.knobs = KnobsBar(theme)
+        self.knobs = KnobsBar()
         self.knobs.hide()
         self.knobs.turned.connect(
             lambda key, value: self.ask(lambda session: session.turn_knob(key, value))

@@ -180,6 +180,9 @@ def any_settings_line(model: ViewModel, results: Results, theme: Theme) -> str:
     if settings is None or field is None:
         return ""
 
+    if settings.words:
+        return escape(settings.words)
+
     point = field.known.get(settings.configuration.effective())
     if point is None:
         return "its figures are being derived …" if model.activity.measuring else "not derived yet"

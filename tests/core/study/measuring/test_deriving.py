@@ -70,6 +70,19 @@ def test_every_combination_has_figures_without_a_render_of_it(driver: Driver) ->
     assert not steps_of(driver, Deriving(every)), "it is known for good"
 
 
+def test_what_is_asked_for_later_is_derived_whatever_was_before(driver: Driver) -> None:
+    """How far the last list came says nothing of another one, wherever that lies in memory."""
+    first, second = BASE.replace({"samples.max": 8}), BASE.replace({"bounces.total": 1})
+    for wanted in ([BASE, first], [second, BASE]):
+        steps_of(driver, Deriving(list(wanted)))
+
+    assert all(derived_of(driver.state, one) is not None for one in (BASE, first, second))
+    before = driver.state.progress
+    again = Deriving([BASE, first])
+    assert again.propose(driver.state, 0.0).step is None
+    assert all(not isinstance(part, int) for key in before if key[0] == "deriving" for part in key)
+
+
 def test_once_something_was_timed_the_time_of_all_is_foreseen(driver: Driver) -> None:
     steps_of(driver, Sweeping(trials=(BASE,)))
     every = list(combinations(driver.state.plan))

@@ -52,7 +52,7 @@ class Deriving:
 
         # What is derived stays so while the plan does: each look begins where the last one ended.
         count = len(self.configurations)
-        key = ("deriving", id(self.configurations))
+        key = ("deriving", tuple(self.configurations))
         first = int(state.progress.get(key, (0, 0.0))[0])
 
         for number in range(first, count):
